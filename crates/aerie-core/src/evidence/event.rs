@@ -1,0 +1,195 @@
+use super::canonical_json;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value, json};
+
+macro_rules! kinds {
+    ($($(#[$doc:meta])* $variant:ident = $word:literal: $verb:literal;)*) => {
+        /// What kind of thing happened.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+        pub enum EventKind {
+            $($(#[$doc])* #[serde(rename = $word)] $variant,)*
+        }
+
+        impl EventKind {
+            /// Every kind.
+            pub const ALL: &[EventKind] = &[$(Self::$variant),*];
+
+            /// Its stable word.
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word,)* }
+            }
+
+            /// What its sentence says of the actor.
+            fn verb(self) -> &'static str {
+                match self { $(Self::$variant => $verb,)* }
+            }
+        }
+    };
+}
+
+kinds! {
+    /// Somebody proved who they are, at the console or the gateway.
+    SignIn = "sign-in": "signed in";
+    /// Somebody failed to.
+    SignInFailed = "sign-in-failed": "failed to sign in";
+    /// Somebody signed out.
+    SignOut = "sign-out": "signed out";
+    /// A decision at the gateway.
+    Decision = "decision": "asked for access";
+    /// A session went live.
+    SessionBegan = "session-began": "began a session";
+    /// A session is over.
+    SessionEnded = "session-ended": "ended the session";
+    /// A shell, command, transfer or forwarded port within a session.
+    ChannelOpened = "channel-opened": "used the session";
+    /// A file was copied.
+    FileTransferred = "file-transferred": "copied a file";
+    /// A recording was closed; carries its final digest.
+    RecordingClosed = "recording-closed": "closed the recording";
+    /// A recording could not be written.
+    RecordingFailed = "recording-failed": "lost the recorder";
+    /// Somebody watched or exported a recording.
+    RecordingRead = "recording-read": "read a recording";
+    /// New rules were published.
+    PolicyPublished = "policy-published": "published rules";
+    /// A machine or person was registered or changed.
+    DirectoryChanged = "directory-changed": "changed the directory";
+    /// A log was held against the rules.
+    AuditScanned = "audit-scanned": "audited a log";
+    /// A finding came up.
+    FindingRaised = "finding-raised": "raised a finding";
+    /// A machine could not be reached, or showed another host key.
+    MachineFailed = "machine-failed": "could not reach the machine";
+    /// The service started.
+    ServiceStarted = "service-started": "started";
+    /// The service stopped.
+    ServiceStopped = "service-stopped": "stopped";
+}
+
+/// Something that happened, not yet in the log.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewEvent {
+    /// When.
+    pub at: Timestamp,
+    /// What.
+    pub kind: EventKind,
+    /// Who did it: the name of a person, or `service`.
+    pub actor: String,
+    /// On which machine.
+    pub machine: Option<String>,
+    /// In which session.
+    pub session: Option<String>,
+    /// From which address.
+    pub from: Option<String>,
+    /// One sentence for people.
+    pub sentence: String,
+    /// What else is known; integers, texts and lists of them.
+    pub data: Map<String, Value>,
+}
+
+impl NewEvent {
+    /// An event with a sentence made of the actor and the kind.
+    pub fn new(at: Timestamp, kind: EventKind, actor: &str) -> Self {
+        let sentence = format!("{actor} {}.", kind.verb());
+        Self { at, kind, actor: actor.into(), machine: None, session: None, from: None, sentence, data: Map::new() }
+    }
+
+    /// On this machine.
+    #[must_use]
+    pub fn machine(mut self, machine: &str) -> Self {
+        self.machine = Some(machine.into());
+        self
+    }
+
+    /// In this session.
+    #[must_use]
+    pub fn session(mut self, session: &str) -> Self {
+        self.session = Some(session.into());
+        self
+    }
+
+    /// From this address.
+    #[must_use]
+    pub fn from(mut self, from: impl ToString) -> Self {
+        self.from = Some(from.to_string());
+        self
+    }
+
+    /// With this sentence.
+    #[must_use]
+    pub fn says(mut self, sentence: impl Into<String>) -> Self {
+        self.sentence = sentence.into();
+        self
+    }
+
+    /// With a further fact.
+    #[must_use]
+    pub fn with(mut self, key: &str, value: impl Into<Value>) -> Self {
+        self.data.insert(key.into(), value.into());
+        self
+    }
+
+    /// Gives it its place in the log.
+    pub fn at_place(self, seq: u64) -> Event {
+        Event { seq, event: self }
+    }
+}
+
+/// An event in the log.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Event {
+    /// Its place, from 0.
+    pub seq: u64,
+    /// What happened.
+    pub event: NewEvent,
+}
+
+impl Event {
+    /// The canonical JSON whose hash is the leaf.
+    pub fn body(&self) -> String {
+        let e = &self.event;
+        let mut map = Map::new();
+        let mut put = |key: &str, value: Value| {
+            if !value.is_null() {
+                map.insert(key.into(), value);
+            }
+        };
+        put("seq", json!(self.seq));
+        put("at", json!(e.at));
+        put("kind", json!(e.kind));
+        put("actor", json!(e.actor));
+        put("machine", json!(e.machine));
+        put("session", json!(e.session));
+        put("from", json!(e.from));
+        put("sentence", json!(e.sentence));
+        if !e.data.is_empty() {
+            put("data", Value::Object(e.data.clone()));
+        }
+        canonical_json(&Value::Object(map))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    #[test]
+    fn every_kind_has_a_word_of_its_own() {
+        let words: BTreeSet<_> = EventKind::ALL.iter().map(|k| k.word()).collect();
+        assert_eq!(words.len(), EventKind::ALL.len());
+        for kind in EventKind::ALL {
+            assert_eq!(serde_json::to_value(kind).unwrap(), kind.word());
+        }
+    }
+
+    #[test]
+    fn the_body_is_canonical_and_leaves_out_what_is_not_known() {
+        let event = NewEvent::new("2026-11-23T00:00:00Z".parse().unwrap(), EventKind::SignIn, "ines").from("10.0.0.1").with("b", 2).with("a", "x");
+        assert_eq!(
+            event.at_place(3).body(),
+            r#"{"actor":"ines","at":"2026-11-23T00:00:00Z","data":{"a":"x","b":2},"from":"10.0.0.1","kind":"sign-in","sentence":"ines signed in.","seq":3}"#
+        );
+    }
+}

@@ -1,0 +1,171 @@
+use super::frame::Frame;
+use super::header::{DataKey, Header};
+use chacha20poly1305::aead::{Aead as _, KeyInit as _, Payload};
+use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use sha2::{Digest as _, Sha256};
+
+/// First bytes of a recording.
+pub(super) const MAGIC: &[u8; 8] = b"AERIEREC";
+/// Version of the container.
+pub(super) const VERSION: u16 = 1;
+/// Kind byte of a chunk of frames.
+pub(super) const FRAMES: u8 = 1;
+/// Kind byte of the last chunk.
+pub(super) const END: u8 = 2;
+/// Kind, length, first and last millisecond.
+pub(super) const CHUNK_HEAD: usize = 1 + 4 + 8 + 8;
+
+/// A buffer of this size is written without waiting for the second to be over: large enough to compress well, small
+/// enough to cost no memory.
+const FULL: usize = 128 << 10;
+/// The oldest frame waits no longer than this: what a crash of the service may cost.
+const PATIENCE_MS: u64 = 1000;
+
+/// A zstd compressor, to be shared between recordings: its tables take more memory than an idle session.
+pub struct Compressor(zstd::bulk::Compressor<'static>);
+
+impl Compressor {
+    /// A compressor of the level that recordings use.
+    ///
+    /// # Errors
+    /// When there is no memory.
+    pub fn new() -> std::io::Result<Self> {
+        zstd::bulk::Compressor::new(1).map(Self)
+    }
+}
+
+/// Makes the bytes of a recording.
+///
+/// Write what [`Encoder::new`] returns, then call [`Encoder::handle_frame`] for each frame, and write what
+/// [`Encoder::poll_chunk`] returns whenever [`Encoder::is_due`] says so; end with [`Encoder::finish`].
+pub struct Encoder {
+    cipher: XChaCha20Poly1305,
+    digest: [u8; 32],
+    chunks: u64,
+    frames: u64,
+    pending: Vec<u8>,
+    first_ms: u64,
+    last_ms: u64,
+}
+
+/// What a complete recording was sealed with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sealed {
+    /// The last bytes of the recording.
+    pub bytes: Vec<u8>,
+    /// Digest of the chain, which goes into the log.
+    pub digest: [u8; 32],
+    /// Chunks, the last one included.
+    pub chunks: u64,
+    /// Frames.
+    pub frames: u64,
+    /// Milliseconds from the beginning to the last frame.
+    pub length_ms: u64,
+}
+
+/// Proof that a recording was begun. Only [`Encoder::head_written`] makes one, and a session whose rules demand a recording
+/// cannot go live without it.
+///
+/// ```compile_fail
+/// // There is no other way to come by one.
+/// let forged = aerie_core::recording::Armed(());
+/// ```
+#[derive(Debug)]
+pub struct Armed(());
+
+impl Encoder {
+    /// To be called once the head is on its disk: the recorder is armed.
+    pub fn head_written(&self) -> Armed {
+        Armed(())
+    }
+
+    /// Begins a recording; the bytes are its head.
+    pub fn new(header: &Header, key: &DataKey) -> (Self, Vec<u8>) {
+        let json = serde_json::to_vec(header).unwrap_or_default();
+        let mut bytes = MAGIC.to_vec();
+        bytes.extend_from_slice(&VERSION.to_le_bytes());
+        bytes.extend_from_slice(&(json.len() as u32).to_le_bytes());
+        bytes.extend_from_slice(&json);
+        let digest = Sha256::digest(&bytes).into();
+        let cipher = XChaCha20Poly1305::new(&(*key.0).into());
+        (Self { cipher, digest, chunks: 0, frames: 0, pending: vec![], first_ms: 0, last_ms: 0 }, bytes)
+    }
+
+    /// Takes a frame. A clock that steps back does not: times never decrease.
+    pub fn handle_frame(&mut self, at_ms: u64, channel: u32, frame: &Frame) {
+        let at_ms = at_ms.max(self.last_ms);
+        if self.pending.is_empty() {
+            self.first_ms = at_ms;
+            self.last_ms = at_ms;
+        }
+        frame.encode(at_ms - self.last_ms, channel, &mut self.pending);
+        self.last_ms = at_ms;
+        self.frames += 1;
+    }
+
+    /// Whether a chunk should be written now.
+    pub fn is_due(&self, now_ms: u64) -> bool {
+        self.pending.len() >= FULL || self.poll_timeout().is_some_and(|t| now_ms >= t)
+    }
+
+    /// When the next chunk is due.
+    pub fn poll_timeout(&self) -> Option<u64> {
+        (!self.pending.is_empty()).then_some(self.first_ms + PATIENCE_MS)
+    }
+
+    /// The bytes of the next chunk, where anything waits to be written.
+    ///
+    /// # Errors
+    /// When there is no memory to compress or encrypt in.
+    pub fn poll_chunk(&mut self, compressor: &mut Compressor) -> std::io::Result<Option<Vec<u8>>> {
+        if self.pending.is_empty() {
+            return Ok(None);
+        }
+        let packed = compressor.0.compress(&self.pending)?;
+        self.pending = vec![];
+        self.chunk(FRAMES, &packed).map(Some)
+    }
+
+    /// Ends the recording.
+    ///
+    /// # Errors
+    /// When there is no memory to compress or encrypt in.
+    pub fn finish(mut self, compressor: &mut Compressor) -> std::io::Result<Sealed> {
+        let mut bytes = self.poll_chunk(compressor)?.unwrap_or_default();
+        let totals = serde_json::json!({ "chunks": self.chunks + 1, "frames": self.frames, "length_ms": self.last_ms });
+        self.first_ms = self.last_ms;
+        let end = self.chunk(END, totals.to_string().as_bytes())?;
+        bytes.extend_from_slice(&end);
+        Ok(Sealed { bytes, digest: self.digest, chunks: self.chunks, frames: self.frames, length_ms: self.last_ms })
+    }
+
+    fn chunk(&mut self, kind: u8, content: &[u8]) -> std::io::Result<Vec<u8>> {
+        let length = (content.len() + 16) as u32;
+        let mut bytes = Vec::with_capacity(CHUNK_HEAD + content.len() + 16);
+        bytes.push(kind);
+        bytes.extend_from_slice(&length.to_le_bytes());
+        bytes.extend_from_slice(&self.first_ms.to_le_bytes());
+        bytes.extend_from_slice(&self.last_ms.to_le_bytes());
+        let aad = [&self.digest[..], &bytes].concat();
+        let text = self
+            .cipher
+            .encrypt(&nonce(self.chunks), Payload { msg: content, aad: &aad })
+            .map_err(|_| std::io::Error::other("the recording could not be encrypted"))?;
+        bytes.extend_from_slice(&text);
+        self.digest = chain(&self.digest, &bytes);
+        self.chunks += 1;
+        Ok(bytes)
+    }
+}
+
+/// The nonce of a chunk: its number. The key is used for one recording only, so that no nonce comes twice.
+pub(super) fn nonce(chunk: u64) -> XNonce {
+    let mut nonce = [0; 24];
+    nonce.iter_mut().zip(chunk.to_le_bytes()).for_each(|(to, from)| *to = from);
+    nonce.into()
+}
+
+/// Digest of the chain with one more chunk.
+pub(super) fn chain(before: &[u8; 32], chunk: &[u8]) -> [u8; 32] {
+    Sha256::new().chain_update(before).chain_update(chunk).finalize().into()
+}

@@ -1,0 +1,16 @@
+//! The life of a session, and what goes on within it.
+//!
+//! [`SignIn`] proves who somebody is, [`Live`] carries the time limits of a session that was granted, [`classify`] says which
+//! capability a command needs, and [`SftpFilter`] holds a file transfer to the capabilities that were granted.
+
+mod command;
+mod life;
+mod login;
+mod proof;
+mod sftp;
+
+pub use command::{Asked, classify};
+pub use life::{Effect, EndReason, Live, NotArmed};
+pub use login::{LoginError, LoginName};
+pub use proof::{PersonProved, SignIn};
+pub use sftp::{SftpError, SftpFilter, SftpOut, SftpRights};
