@@ -1,0 +1,284 @@
+//! Judges accesses.
+
+use super::commands::Habit;
+use super::finding::{Finding, FindingKind, Findings, Raised};
+use super::sshd::{Access, Failure, LogLine};
+use crate::policy::{Capability, Facts, Factor, Factors, Outcome, Policy, Refusal, Request};
+use jiff::{SignedDuration, Timestamp};
+use std::collections::{HashMap, VecDeque};
+use std::sync::Arc;
+
+/// So many failures before a success are guessing. People mistype a password two or three times.
+const GUESSES: u32 = 6;
+/// Failures further apart than this do not belong together.
+const GUESSING_PAUSE: SignedDuration = SignedDuration::from_mins(30);
+/// Addresses whose failures are counted at a time; beyond, the oldest are forgotten.
+const MOST_GUESSERS: usize = 50_000;
+/// How far the clocks of a machine and of Aerie may differ for a certificate's session to be believed.
+const SKEW: SignedDuration = SignedDuration::from_mins(10);
+
+/// A session of Aerie's own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KnownSession {
+    /// Its identifier.
+    pub id: String,
+    /// The person.
+    pub person: String,
+    /// The machine.
+    pub machine: String,
+    /// The account on it.
+    pub account: String,
+    /// When it began.
+    pub begin: Timestamp,
+    /// When it ended; none while it is live.
+    pub end: Option<Timestamp>,
+    /// Whether it was recorded.
+    pub recorded: bool,
+}
+
+/// Aerie's own sessions by their identifier.
+pub type SessionIndex = HashMap<String, KnownSession>;
+
+/// The rules over time.
+#[derive(Debug, Clone, Default)]
+pub struct History {
+    versions: Vec<(Timestamp, Arc<Policy>)>,
+}
+
+impl History {
+    /// From the versions and when each was published, in any order.
+    pub fn new(mut versions: Vec<(Timestamp, Arc<Policy>)>) -> Self {
+        versions.sort_by_key(|(t, _)| *t);
+        Self { versions }
+    }
+
+    /// The rules of an instant: before the first version, the first.
+    pub fn at(&self, at: Timestamp) -> Option<&Arc<Policy>> {
+        let after = self.versions.partition_point(|(t, _)| *t <= at);
+        self.versions.get(after.saturating_sub(1)).map(|(_, p)| p)
+    }
+}
+
+struct Guesser {
+    failures: u32,
+    last: Timestamp,
+}
+
+/// Judges what logs show, with the rules of their moment.
+///
+/// Call [`Auditor::handle_failure`] and [`Auditor::handle_access`] in the order of the log; end with [`Auditor::finish`].
+pub struct Auditor<'a> {
+    history: &'a History,
+    /// Aerie's own sessions; none when there is no service to ask, and then certificates of its authority are believed.
+    sessions: Option<&'a SessionIndex>,
+    /// Fingerprint of Aerie's authority.
+    authority: Option<&'a str>,
+    guessers: HashMap<(Arc<str>, String), Guesser>,
+    order: VecDeque<(Arc<str>, String)>,
+    findings: Findings,
+    accesses: u64,
+    explained: u64,
+}
+
+impl<'a> Auditor<'a> {
+    /// An auditor. `sessions` is none when there is no service to ask; then certificates of the authority are believed.
+    pub fn new(history: &'a History, sessions: Option<&'a SessionIndex>, authority: Option<&'a str>) -> Self {
+        Self { history, sessions, authority, guessers: HashMap::new(), order: VecDeque::new(), findings: Findings::default(), accesses: 0, explained: 0 }
+    }
+
+    /// How many accesses were judged, and how many of them a session of Aerie explains.
+    pub fn judged(&self) -> (u64, u64) {
+        (self.accesses, self.explained)
+    }
+
+    /// Takes a login that failed.
+    pub fn handle_failure(&mut self, failure: Failure<'_>) {
+        // The common case, a known address, must not allocate: logs of exposed servers have millions of these.
+        let key = (failure.host.clone(), failure.source.to_string());
+        if let Some(guesser) = self.guessers.get_mut(&key) {
+            let pause = failure.at.duration_since(guesser.last) > GUESSING_PAUSE;
+            guesser.failures = if pause { 1 } else { guesser.failures.saturating_add(1) };
+            guesser.last = failure.at;
+            return;
+        }
+        if self.order.len() >= MOST_GUESSERS
+            && let Some(oldest) = self.order.pop_front()
+        {
+            self.guessers.remove(&oldest);
+        }
+        self.order.push_back(key.clone());
+        self.guessers.insert(key, Guesser { failures: 1, last: failure.at });
+    }
+
+    /// Takes an access.
+    pub fn handle_access(&mut self, access: &Access) {
+        self.accesses += 1;
+        let Some(policy) = self.history.at(access.begin) else { return };
+        let machine = policy.directory().machine_by_host(&access.host).map_or_else(|| access.host.to_string(), |m| m.name.clone());
+        let case = Case { policy, access, machine };
+        self.guessed(&case);
+        match self.explanation(&case) {
+            Explained::By(session) => {
+                self.explained += 1;
+                self.conformance(&case, &session);
+            }
+            Explained::Believed => self.explained += 1,
+            Explained::NoSuchSession(id) => self.raise(
+                &case,
+                FindingKind::UnknownSession,
+                None,
+                format!("its certificate names the session {id}, which Aerie does not know for this machine and time"),
+            ),
+            Explained::No => self.around(&case),
+        }
+    }
+
+    /// Takes a habit that a recording shows.
+    pub fn handle_habit(&mut self, habit: Habit, session: &KnownSession, shown: &str, at: Timestamp, moment_ms: u64, command: LogLine) {
+        self.findings.handle_raised(Raised {
+            kind: habit.kind,
+            what: format!("{shown} {} on {} as {}", habit.what, session.machine, session.account),
+            why: "the recording shows the command".into(),
+            machine: session.machine.clone(),
+            account: session.account.clone(),
+            person: Some(session.person.clone()),
+            source: None,
+            at,
+            lines: vec![command],
+            session: Some(session.id.clone()),
+            moment_ms: Some(moment_ms),
+        });
+    }
+
+    /// Ends the audit.
+    pub fn finish(self, zone: &jiff::tz::TimeZone) -> Vec<Finding> {
+        self.findings.finish(zone)
+    }
+
+    fn explanation(&self, case: &Case<'_>) -> Explained {
+        let Some((id, authority)) = &case.access.certificate else { return Explained::No };
+        let (Some(session), true) = (id.strip_prefix("aerie "), self.authority.is_none_or(|a| a == authority)) else { return Explained::No };
+        let Some(sessions) = self.sessions else { return Explained::Believed };
+        let begin = case.access.begin;
+        let fits = |s: &&KnownSession| {
+            s.machine == case.machine
+                && s.account == case.access.account
+                && begin.duration_since(s.begin) > -SKEW
+                && s.end.is_none_or(|e| begin.duration_since(e) < SKEW)
+        };
+        match sessions.get(session).filter(fits) {
+            Some(s) => Explained::By(s.clone()),
+            None => Explained::NoSuchSession(session.chars().take(40).collect()),
+        }
+    }
+
+    /// A session of Aerie's own is held against the rules of its moment too: the gate and the audit may not disagree.
+    fn conformance(&mut self, case: &Case<'_>, session: &KnownSession) {
+        let facts = Facts { factors: Factors::of(Factor::ALL), recorded: session.recorded };
+        let refused = Capability::ALL.iter().all(|c| {
+            let request = case.request(&session.person, *c, facts);
+            matches!(case.policy.decide(&Request { from: None, ..request }).outcome, Outcome::Refused(r) if r != Refusal::Address)
+        });
+        if refused {
+            self.raise(case, FindingKind::NotAllowed, Some(session), "the rules of that moment do not allow it".into());
+        }
+    }
+
+    fn around(&mut self, case: &Case<'_>) {
+        let policy = case.policy;
+        let owned = policy.directory().machine(&case.machine).is_some_and(|m| m.accounts.contains(&case.access.account));
+        if !owned {
+            self.raise(case, FindingKind::UnownedAccount, None, format!("nobody owns the account {} there", case.access.account));
+        }
+        self.raise(case, FindingKind::AroundGateway, None, "no session of Aerie explains it".into());
+        if let Some(why) = case.outside_hours() {
+            self.raise(case, FindingKind::OutsideHours, None, why);
+        }
+    }
+
+    fn guessed(&mut self, case: &Case<'_>) {
+        let key = (case.access.host.clone(), case.access.source.clone());
+        let Some(guesser) = self.guessers.get_mut(&key) else { return };
+        let failures = std::mem::take(&mut guesser.failures);
+        if failures >= GUESSES && case.access.begin.duration_since(guesser.last) < GUESSING_PAUSE {
+            self.raise(case, FindingKind::Guessed, None, format!("{failures} failures from the same address came before"));
+        }
+    }
+
+    fn raise(&mut self, case: &Case<'_>, kind: FindingKind, session: Option<&KnownSession>, why: String) {
+        let access = case.access;
+        let person = session.map(|s| s.person.clone()).or_else(|| case.owner().map(|p| p.name.clone()));
+        let who = person.as_deref().and_then(|p| case.policy.directory().person(p)).map_or("Somebody".to_string(), |p| p.shown().to_string());
+        let directly = if session.is_some() { "" } else { " directly" };
+        self.findings.handle_raised(Raised {
+            kind,
+            what: format!("{who} signed in to {}{directly} as {} from {}", case.machine, crate::diagnostic::printable(&access.account), access.source),
+            why,
+            machine: case.machine.clone(),
+            account: access.account.clone(),
+            person,
+            source: Some(access.source.clone()),
+            at: access.begin,
+            lines: access.lines.clone(),
+            session: session.map(|s| s.id.clone()),
+            moment_ms: None,
+        });
+    }
+}
+
+enum Explained {
+    /// This session explains it.
+    By(KnownSession),
+    /// A certificate of the authority, and no service to ask.
+    Believed,
+    /// A certificate of the authority that names no session that fits.
+    NoSuchSession(String),
+    /// Nothing does.
+    No,
+}
+
+/// An access with the rules of its moment.
+struct Case<'a> {
+    policy: &'a Policy,
+    access: &'a Access,
+    machine: String,
+}
+
+impl Case<'_> {
+    /// Whose key it was.
+    fn owner(&self) -> Option<&crate::directory::Person> {
+        self.policy.directory().owner_of_key(self.access.key.as_deref()?)
+    }
+
+    fn request<'r>(&'r self, person: &'r str, capability: Capability, facts: Facts) -> Request<'r> {
+        Request {
+            person,
+            capability,
+            machine: &self.machine,
+            account: Some(&self.access.account),
+            at: self.access.begin,
+            from: self.access.source.parse().ok(),
+            facts,
+        }
+    }
+
+    /// Why the hour was wrong: for a known person by the decision, else by the hours in which anybody may reach the machine.
+    fn outside_hours(&self) -> Option<String> {
+        if let Some(person) = self.owner() {
+            let facts = Facts { factors: Factors::of(Factor::ALL), recorded: true };
+            let refusals: Vec<Refusal> = Capability::ALL
+                .iter()
+                .filter_map(|c| match self.policy.decide(&self.request(&person.name, *c, facts)).outcome {
+                    Outcome::Refused(r) => Some(r),
+                    Outcome::Granted(_) | Outcome::Unmet { .. } => None,
+                })
+                .collect();
+            let hour = refusals.len() == Capability::ALL.len() && refusals.contains(&Refusal::Hours);
+            return hour.then(|| format!("at that hour the rules do not let {} in", person.shown()));
+        }
+        let machine = self.policy.directory().machine_index(&self.machine)?;
+        let hours = self.policy.hours_of_machine(machine)?;
+        let closed = !hours.is_empty() && hours.iter().all(|c| !c.at(self.access.begin).open);
+        closed.then(|| "at that hour the rules let nobody in".into())
+    }
+}

@@ -1,0 +1,281 @@
+use super::sshd::LogLine;
+use crate::evidence::hex;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
+use std::collections::BTreeMap;
+
+/// Lines of evidence that a finding keeps: the first of them; the rest are counted.
+pub const MOST_LINES: usize = 20;
+/// Findings of one audit; a log with more causes than this is one finding: that it is hopeless.
+const MOST_FINDINGS: usize = 10_000;
+
+/// How much a finding matters.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Importance {
+    /// To be looked at.
+    Medium,
+    /// A rule was broken.
+    High,
+    /// Somebody is in who must not be.
+    Critical,
+}
+
+impl Importance {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Medium => "medium",
+            Self::High => "high",
+            Self::Critical => "critical",
+        }
+    }
+}
+
+macro_rules! kinds {
+    ($($(#[$doc:meta])* $variant:ident = $word:literal, $importance:ident, $mend:literal;)*) => {
+        /// What kind of violation.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        pub enum FindingKind {
+            $($(#[$doc])* #[serde(rename = $word)] $variant,)*
+        }
+
+        impl FindingKind {
+            /// Every kind.
+            pub const ALL: &[FindingKind] = &[$(Self::$variant),*];
+
+            /// Its stable word.
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word,)* }
+            }
+
+            /// How much it matters.
+            pub fn importance(self) -> Importance {
+                match self { $(Self::$variant => Importance::$importance,)* }
+            }
+
+            /// The way to mend it.
+            pub fn mend(self) -> &'static str {
+                match self { $(Self::$variant => $mend,)* }
+            }
+        }
+    };
+}
+
+kinds! {
+    /// Somebody signed in to a machine, and no session of Aerie explains it.
+    AroundGateway = "around-gateway", High,
+        "Find out who it was; then let the machine's SSH server trust Aerie's authority alone, and accept connections from the gateway only.";
+    /// An access at an hour at which the rules do not allow it.
+    OutsideHours = "outside-hours", High,
+        "Ask why it was needed; extend the hours if it was right, and close the way around the gateway if it was not.";
+    /// An access that no rule allows, at any hour.
+    NotAllowed = "not-allowed", High,
+        "If it was right, write the rule that allows it; if not, remove the key or account by which it was possible.";
+    /// A login to an account that no machine or rule knows.
+    UnownedAccount = "unowned-account", High,
+        "Remove the account from the machine, or register it with an owner.";
+    /// Many failures from one address, and then it got in.
+    Guessed = "guessed", Critical,
+        "Treat the account as taken over: lock it, end its sessions, change its credentials, and look at what was done.";
+    /// A certificate of Aerie's authority names a session that Aerie does not know.
+    UnknownSession = "unknown-session", Critical,
+        "Somebody signs certificates with Aerie's authority, or the log of sessions is incomplete: verify the log and replace the authority.";
+    /// A session added a key to an account by hand.
+    KeyAdded = "key-added", High,
+        "Remove the key from the account: with it one gets in around the gateway.";
+    /// A session hid its tracks.
+    TracksHidden = "tracks-hidden", High,
+        "Watch the recording from that moment and ask the person.";
+}
+
+/// One violation, with its evidence.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Finding {
+    /// Stable: the same cause has the same identifier in every audit.
+    pub id: String,
+    /// What kind.
+    pub kind: FindingKind,
+    /// How much it matters.
+    pub importance: Importance,
+    /// What happened, in one sentence.
+    pub sentence: String,
+    /// The way to mend it.
+    pub mend: String,
+    /// Machine, as the directory names it, or the host as the log does.
+    pub machine: String,
+    /// Account on it.
+    pub account: String,
+    /// The person, where the key or session tells.
+    pub person: Option<String>,
+    /// Address it came from.
+    pub source: Option<String>,
+    /// First time.
+    pub first: Timestamp,
+    /// Last time.
+    pub last: Timestamp,
+    /// How often.
+    pub count: u64,
+    /// The lines that show it; at most [`MOST_LINES`].
+    pub lines: Vec<LogLine>,
+    /// The session concerned.
+    pub session: Option<String>,
+    /// The moment in its recording, in milliseconds.
+    pub moment_ms: Option<u64>,
+}
+
+/// What was seen once; [`Findings`] makes a finding of it or counts it to one.
+#[derive(Debug, Clone)]
+pub struct Raised {
+    /// What kind.
+    pub kind: FindingKind,
+    /// The first part of the sentence, up to the time: `Somebody signed in to dome-east directly as operator from 10.20.9.44`.
+    pub what: String,
+    /// The rest of the sentence: `no session of Aerie explains it`.
+    pub why: String,
+    /// Machine.
+    pub machine: String,
+    /// Account.
+    pub account: String,
+    /// Person.
+    pub person: Option<String>,
+    /// Address.
+    pub source: Option<String>,
+    /// When.
+    pub at: Timestamp,
+    /// The lines that show it.
+    pub lines: Vec<LogLine>,
+    /// The session concerned.
+    pub session: Option<String>,
+    /// The moment in its recording.
+    pub moment_ms: Option<u64>,
+}
+
+/// Gathers findings: one for one cause.
+#[derive(Debug, Default)]
+pub struct Findings {
+    found: BTreeMap<String, (Finding, String, String)>,
+    beyond: u64,
+}
+
+impl Findings {
+    /// Takes what was seen.
+    pub fn handle_raised(&mut self, raised: Raised) {
+        let id = identify(&raised);
+        if let Some((finding, _, _)) = self.found.get_mut(&id) {
+            finding.count += 1;
+            finding.first = finding.first.min(raised.at);
+            finding.last = finding.last.max(raised.at);
+            let room = MOST_LINES.saturating_sub(finding.lines.len());
+            finding.lines.extend(raised.lines.into_iter().take(room));
+            return;
+        }
+        if self.found.len() >= MOST_FINDINGS {
+            self.beyond += 1;
+            return;
+        }
+        let Raised { kind, what, why, machine, account, person, source, at, mut lines, session, moment_ms } = raised;
+        lines.truncate(MOST_LINES);
+        let finding = Finding {
+            id: id.clone(),
+            kind,
+            importance: kind.importance(),
+            sentence: String::new(),
+            mend: kind.mend().into(),
+            machine,
+            account,
+            person,
+            source,
+            first: at,
+            last: at,
+            count: 1,
+            lines,
+            session,
+            moment_ms,
+        };
+        self.found.insert(id, (finding, what, why));
+    }
+
+    /// Occurrences that were only counted because there were too many causes.
+    pub fn beyond(&self) -> u64 {
+        self.beyond
+    }
+
+    /// The findings, most important first, then the newest; times in sentences are told in `zone`.
+    pub fn finish(self, zone: &jiff::tz::TimeZone) -> Vec<Finding> {
+        let mut all: Vec<Finding> = self
+            .found
+            .into_values()
+            .map(|(mut f, what, why)| {
+                f.sentence = format!("{what} {}; {why}.", times(&f, zone));
+                f
+            })
+            .collect();
+        all.sort_by(|a, b| b.importance.cmp(&a.importance).then(b.last.cmp(&a.last)).then(a.id.cmp(&b.id)));
+        all
+    }
+}
+
+fn times(f: &Finding, zone: &jiff::tz::TimeZone) -> String {
+    let show = |t: Timestamp| t.to_zoned(zone.clone()).strftime("%-d %B %Y at %H:%M").to_string();
+    match f.count {
+        1 => format!("on {}", show(f.first)),
+        n => format!("{n} times, first on {} and last on {}", show(f.first), show(f.last)),
+    }
+}
+
+/// The cause: kind, machine, account, person and address; and for what happened within a session, the session.
+fn identify(r: &Raised) -> String {
+    let mut hash = Sha256::new();
+    let none = String::new();
+    let parts = [r.kind.word(), &r.machine, &r.account, r.person.as_ref().unwrap_or(&none), r.source.as_ref().unwrap_or(&none), r.session.as_ref().unwrap_or(&none)];
+    for part in parts {
+        hash.update(part.as_bytes());
+        hash.update([0]);
+    }
+    hex(hash.finalize().get(..6).unwrap_or(&[]))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    #[test]
+    fn every_kind_has_a_word_of_its_own_and_a_way_to_mend() {
+        let words: BTreeSet<_> = FindingKind::ALL.iter().map(|k| k.word()).collect();
+        assert_eq!(words.len(), FindingKind::ALL.len());
+        for k in FindingKind::ALL {
+            assert_eq!(serde_json::to_value(k).unwrap(), k.word());
+            assert!(k.mend().ends_with('.'));
+        }
+    }
+
+    #[test]
+    fn one_cause_is_one_finding_with_bounded_evidence() {
+        let mut findings = Findings::default();
+        let line = LogLine { file: "auth.log".into(), number: 1, offset: 0, text: "x".into() };
+        for i in 0..50 {
+            findings.handle_raised(Raised {
+                kind: FindingKind::AroundGateway,
+                what: "Somebody signed in to dome-east directly".into(),
+                why: "no session of Aerie explains it".into(),
+                machine: "dome-east".into(),
+                account: "operator".into(),
+                person: None,
+                source: Some("10.0.0.1".into()),
+                at: Timestamp::from_second(1_780_000_000 + i * 60).unwrap(),
+                lines: vec![line.clone()],
+                session: None,
+                moment_ms: None,
+            });
+        }
+        let all = findings.finish(&jiff::tz::TimeZone::UTC);
+        assert_eq!((all.len(), all[0].count, all[0].lines.len()), (1, 50, MOST_LINES));
+        assert_eq!(
+            all[0].sentence,
+            "Somebody signed in to dome-east directly 50 times, first on 28 May 2026 at 20:26 and last on 28 May 2026 at 21:15; no session of Aerie explains it."
+        );
+    }
+}
