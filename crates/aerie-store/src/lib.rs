@@ -1,1 +1,114 @@
+//! What Aerie remembers: one SQLite file, reached through SQLx. All SQL of the project is here, a file for each noun.
 //!
+//! Events are written by one task alone ([`EventLog`]), in groups, each group with a full sync.
+
+mod events;
+mod findings;
+mod machines;
+mod people;
+mod policies;
+mod sessions;
+mod tokens;
+
+pub use events::{EventFilter, EventLog, StoredEvent};
+pub use findings::FindingFilter;
+pub use people::Credentials;
+pub use policies::PolicyVersion;
+pub use sessions::{SessionFilter, SessionRow};
+pub use tokens::{Token, TokenKind};
+
+use jiff::Timestamp;
+use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
+use std::path::Path;
+use std::time::Duration;
+
+/// What can go wrong with the store.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// The database refused.
+    #[error("the database: {0}")]
+    Database(#[from] sqlx::Error),
+    /// The database has a form that this version does not know.
+    #[error("the database could not be brought to this version: {0}")]
+    Migration(#[from] sqlx::migrate::MigrateError),
+    /// A stored value is not what this version writes.
+    #[error("a stored value cannot be read: {0}")]
+    Value(#[from] serde_json::Error),
+    /// The writer of the event log is gone.
+    #[error("the event log is closed")]
+    LogClosed,
+}
+
+/// Shorthand.
+pub type Result<T, E = StoreError> = std::result::Result<T, E>;
+
+/// The database.
+#[derive(Debug, Clone)]
+pub struct Store {
+    read: SqlitePool,
+    /// One connection: SQLite has one writer, and waiting here is fairer than waiting for its lock.
+    write: SqlitePool,
+}
+
+impl Store {
+    /// Opens the database, and makes or upgrades it.
+    ///
+    /// # Errors
+    /// When the file cannot be opened or is from a later version.
+    pub async fn open(path: &Path) -> Result<Self> {
+        let options = SqliteConnectOptions::new()
+            .filename(path)
+            .create_if_missing(true)
+            .journal_mode(SqliteJournalMode::Wal)
+            .synchronous(SqliteSynchronous::Full)
+            .busy_timeout(Duration::from_secs(10))
+            .foreign_keys(true);
+        let write = SqlitePoolOptions::new().max_connections(1).connect_with(options.clone()).await?;
+        sqlx::migrate!().run(&write).await?;
+        let read = SqlitePoolOptions::new().max_connections(4).connect_with(options.read_only(true)).await?;
+        Ok(Self { read, write })
+    }
+
+    /// A small value kept under a name.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn meta(&self, key: &str) -> Result<Option<Vec<u8>>> {
+        Ok(sqlx::query_scalar("SELECT value FROM meta WHERE key = ?1").bind(key).fetch_optional(&self.read).await?)
+    }
+
+    /// Keeps a small value under a name.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn set_meta(&self, key: &str, value: &[u8]) -> Result<()> {
+        sqlx::query("INSERT INTO meta (key, value) VALUES (?1, ?2) ON CONFLICT (key) DO UPDATE SET value = excluded.value")
+            .bind(key)
+            .bind(value)
+            .execute(&self.write)
+            .await?;
+        Ok(())
+    }
+
+    /// Closes every connection, so that the file is whole.
+    pub async fn close(&self) {
+        self.read.close().await;
+        self.write.close().await;
+    }
+}
+
+pub(crate) fn ms(at: Timestamp) -> i64 {
+    at.as_millisecond()
+}
+
+pub(crate) fn at(ms: i64) -> Timestamp {
+    Timestamp::from_millisecond(ms).unwrap_or_default()
+}
+
+/// A text to look for, as a LIKE pattern with its own signs escaped by a backslash.
+pub(crate) fn like(text: &str) -> String {
+    format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,139 @@
+use super::*;
+use aerie_core::evidence::{EventKind, LogKey, NewEvent, ProblemKind, SigningKey};
+
+struct Fixture {
+    _dir: tempfile::TempDir,
+    path: std::path::PathBuf,
+    store: Store,
+    log: EventLog,
+}
+
+async fn fixture() -> Fixture {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("aerie.db");
+    let store = Store::open(&path).await.unwrap();
+    let (log, _) = EventLog::open(store.clone(), SigningKey::from_bytes(&[1; 32]), LogKey::new([2; 32])).await.unwrap();
+    Fixture { _dir: dir, path, store, log }
+}
+
+fn t(s: i64) -> Timestamp {
+    Timestamp::from_second(1_780_000_000 + s).unwrap()
+}
+
+fn event(n: i64) -> NewEvent {
+    NewEvent::new(t(n), EventKind::SignIn, "ines").session("s-1")
+}
+
+#[tokio::test]
+async fn events_of_many_writers_form_one_log_that_holds_after_reopening() {
+    let f = fixture().await;
+    let tasks: Vec<_> = (0..200).map(|n| (f.log.clone(), n)).map(|(log, n)| tokio::spawn(async move { log.append(event(n)).await.unwrap() })).collect();
+    let mut places = vec![];
+    for task in tasks {
+        places.push(task.await.unwrap());
+    }
+    places.sort_unstable();
+    assert_eq!(places, (0..200).collect::<Vec<u64>>());
+    f.log.stop(t(0)).await.unwrap();
+    assert!(matches!(f.log.append(event(0)).await, Err(StoreError::LogClosed)));
+    f.store.close().await;
+
+    let store = Store::open(&f.path).await.unwrap();
+    let (log, _) = EventLog::open(store, SigningKey::from_bytes(&[1; 32]), LogKey::new([2; 32])).await.unwrap();
+    assert_eq!(log.append(event(1)).await.unwrap(), 200);
+    let report = log.verify().await.unwrap();
+    assert!(report.holds(), "{report:?}");
+    assert_eq!(report.events, 201);
+}
+
+#[tokio::test]
+async fn tampering_in_the_database_is_found() {
+    let f = fixture().await;
+    for n in 0..20 {
+        f.log.append(event(n)).await.unwrap();
+    }
+    f.log.checkpoint(t(30)).await.unwrap();
+    let table = [
+        ("UPDATE events SET body = replace(body, 'ines', 'noa') WHERE seq = 7", ProblemKind::Changed, 7),
+        ("DELETE FROM events WHERE seq = 19", ProblemKind::Removed, 19),
+    ];
+    for (sql, kind, seq) in table {
+        sqlx::query(sql).execute(&f.store.write).await.unwrap();
+        let report = f.log.verify().await.unwrap();
+        assert!(report.problems.iter().any(|p| p.kind == kind && p.first == seq), "{sql}: {report:?}");
+    }
+}
+
+#[tokio::test]
+async fn a_code_is_used_once_even_at_the_same_moment() {
+    let f = fixture().await;
+    let person = serde_json::from_value(serde_json::json!({ "name": "ines" })).unwrap();
+    f.store.put_person(&person).await.unwrap();
+    let tries: Vec<_> = (0..20).map(|_| f.store.clone()).map(|s| tokio::spawn(async move { s.use_totp_step("ines", 5).await.unwrap() })).collect();
+    let mut wins = 0;
+    for t in tries {
+        wins += u32::from(t.await.unwrap());
+    }
+    assert_eq!(wins, 1);
+    assert!(!f.store.use_totp_step("ines", 4).await.unwrap());
+    assert!(f.store.use_totp_step("ines", 6).await.unwrap());
+}
+
+#[tokio::test]
+async fn rules_are_published_against_the_version_they_were_written_for() {
+    let f = fixture().await;
+    assert_eq!(f.store.publish_policy("a", "lena", t(0), None).await.unwrap(), Some(1));
+    assert_eq!(f.store.publish_policy("b", "lena", t(1), Some(1)).await.unwrap(), Some(2));
+    assert_eq!(f.store.publish_policy("c", "lena", t(2), Some(1)).await.unwrap(), None);
+    assert_eq!(f.store.policies().await.unwrap().len(), 2);
+}
+
+fn session(n: i64) -> SessionRow {
+    SessionRow {
+        id: format!("s-{n:03}"),
+        person: if n % 2 == 0 { "ines" } else { "arlo_b" }.into(),
+        machine: "dome-east".into(),
+        account: "operator".into(),
+        source: "10.20.4.7".into(),
+        began: t(n / 3),
+        ended: None,
+        end_reason: None,
+        uses: "shell".into(),
+        factors: "key".into(),
+        rule: "night".into(),
+        rule_line: 1,
+        policy_version: 1,
+        recording: None,
+        digest: None,
+        length_ms: 0,
+        bytes_out: 0,
+        bytes_in: 0,
+    }
+}
+
+#[tokio::test]
+async fn sessions_are_paged_without_loss_and_searched_literally() {
+    let f = fixture().await;
+    for n in 0..30 {
+        f.store.add_session(&session(n)).await.unwrap();
+    }
+    let mut seen = vec![];
+    let mut filter = SessionFilter { limit: 7, ..SessionFilter::default() };
+    loop {
+        let page = f.store.sessions(&filter).await.unwrap();
+        let Some(last) = page.last() else { break };
+        filter.before = Some((last.began, last.id.clone()));
+        seen.extend(page.into_iter().map(|s| s.id));
+    }
+    let mut expected: Vec<_> = (0..30).map(|n| format!("s-{n:03}")).collect();
+    expected.reverse();
+    assert_eq!(seen, expected);
+    let found = |text: &str| SessionFilter { text: Some(text.into()), limit: 100, ..SessionFilter::default() };
+    assert_eq!(f.store.sessions(&found("arlo_b")).await.unwrap().len(), 15);
+    assert_eq!(f.store.sessions(&found("arlo%b")).await.unwrap().len(), 0);
+    f.store.end_session("s-001", t(9), "left", (3, 4)).await.unwrap();
+    f.store.end_session("s-001", t(10), "idle", (0, 0)).await.unwrap();
+    assert_eq!(f.store.session("s-001").await.unwrap().unwrap().end_reason.as_deref(), Some("left"));
+    let live = SessionFilter { live: Some(true), limit: 100, ..SessionFilter::default() };
+    assert_eq!(f.store.sessions(&live).await.unwrap().len(), 29);
+}
