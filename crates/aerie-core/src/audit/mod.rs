@@ -8,6 +8,7 @@ mod clock;
 mod commands;
 mod finding;
 mod line;
+mod lines;
 mod sshd;
 
 pub use auditor::{Auditor, History, KnownSession, SessionIndex};
@@ -15,6 +16,7 @@ pub use clock::LogClock;
 pub use commands::{Habit, habit_in};
 pub use finding::{Finding, FindingKind, Findings, Importance, MOST_LINES, Raised};
 pub use line::{Certificate, Login, Message, Proof, SshdLine, parse_line};
+pub use lines::LineSplitter;
 pub use sshd::{Access, Counts, Failure, LogLine, Observation, SshdLog};
 
 #[cfg(test)]

@@ -194,10 +194,12 @@ impl Live {
         }
     }
 
-    /// Bytes flowed in either direction.
-    pub fn handle_activity(&mut self, now: Timestamp) {
-        self.active = self.active.max(now);
-        self.told_idle = false;
+    /// Bytes last flowed, in either direction, at this instant.
+    pub fn handle_activity(&mut self, at: Timestamp) {
+        if at > self.active {
+            self.active = at;
+            self.told_idle = false;
+        }
     }
 
     /// Something ends the session. The first reason counts.

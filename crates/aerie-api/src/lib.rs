@@ -1,0 +1,403 @@
+//! The shapes that go over the HTTP API: requests and answers, shared by service and client. Times are RFC 3339 in UTC.
+
+mod findings;
+mod frames;
+mod sessions;
+
+pub use findings::{FindingView, LogLineView, ScanResult};
+pub use frames::{FrameKind, FrameView};
+pub use sessions::SessionView;
+
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// A page of a list.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Page<T> {
+    /// What is on it.
+    pub items: Vec<T>,
+    /// To be given as `after` for the next page; absent on the last.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+}
+
+/// An error, as RFC 9457 has it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProblemView {
+    /// Stable code with its place in the documentation: `/docs/errors#CODE`.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// What is wrong, in a few words.
+    pub title: String,
+    /// HTTP status.
+    pub status: u16,
+    /// What is wrong this time, and what to do.
+    pub detail: String,
+    /// Errors and warnings in a document that was sent, rendered.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub diagnostics: Vec<DiagnosticView>,
+}
+
+/// A mistake in a document.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DiagnosticView {
+    /// `error` or `warning`.
+    pub severity: String,
+    /// Stable code.
+    pub code: String,
+    /// Line, from 1.
+    pub line: u32,
+    /// Column, from 1.
+    pub column: u32,
+    /// What is wrong.
+    pub message: String,
+    /// What to do.
+    pub help: Option<String>,
+    /// The same with the source line and a caret, for a terminal.
+    pub rendered: String,
+}
+
+/// Who wants to sign in.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignIn {
+    /// Name.
+    pub person: String,
+    /// Password.
+    pub password: String,
+    /// Current code.
+    pub code: String,
+    /// Ask for a token in the answer instead of a cookie.
+    #[serde(default)]
+    pub token: bool,
+}
+
+/// Who is signed in.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    /// Name.
+    pub person: String,
+    /// Name as people write it.
+    pub full_name: String,
+    /// Roles.
+    pub roles: Vec<String>,
+    /// Until when.
+    #[schema(value_type = String, format = DateTime)]
+    pub until: jiff::Timestamp,
+    /// The token, where one was asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+}
+
+/// How things stand.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Now {
+    /// Sessions that are live.
+    pub live: u64,
+    /// Findings last seen in the last 24 hours.
+    pub findings_new: u64,
+    /// All findings.
+    pub findings: u64,
+    /// The same as a sentence.
+    pub sentence: String,
+    /// Zone in which the rules tell the time.
+    pub zone: String,
+}
+
+/// A day as strips: one for each machine.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Strips {
+    /// Begin of the day.
+    #[schema(value_type = String, format = DateTime)]
+    pub begin: jiff::Timestamp,
+    /// End of the day.
+    #[schema(value_type = String, format = DateTime)]
+    pub end: jiff::Timestamp,
+    /// Zone of the day.
+    pub zone: String,
+    /// Machines on which anything happened, then the others.
+    pub machines: Vec<Strip>,
+}
+
+/// One machine over a day. Instants are milliseconds since the epoch.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Strip {
+    /// Name of the machine.
+    pub machine: String,
+    /// Hours in which the rules let anybody in; begin and end.
+    pub open: Vec<[i64; 2]>,
+    /// Sessions.
+    pub sessions: Vec<StripSession>,
+    /// Findings: identifier and instant.
+    pub findings: Vec<StripFinding>,
+}
+
+/// A session on a strip.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct StripSession {
+    /// Identifier.
+    pub id: String,
+    /// Name of the person as people write it.
+    pub person: String,
+    /// When it began.
+    pub begin: i64,
+    /// When it ended; absent while it is live.
+    pub end: Option<i64>,
+}
+
+/// A finding on a strip.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct StripFinding {
+    /// Identifier.
+    pub id: String,
+    /// When.
+    pub at: i64,
+    /// What happened.
+    pub sentence: String,
+}
+
+/// A machine.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MachineView {
+    /// Name.
+    pub name: String,
+    /// Where its SSH server listens.
+    pub address: String,
+    /// Site.
+    pub site: String,
+    /// Who looks after it.
+    pub owner: String,
+    /// Labels.
+    pub labels: Vec<String>,
+    /// Accounts.
+    pub accounts: Vec<String>,
+    /// `ready` or `incomplete`.
+    pub state: String,
+    /// What it is for.
+    pub note: String,
+    /// Sessions that are live on it.
+    pub live: u64,
+}
+
+/// A person.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PersonView {
+    /// Name.
+    pub name: String,
+    /// Name as people write it.
+    pub full_name: String,
+    /// Home organisation.
+    pub organisation: String,
+    /// Groups.
+    pub groups: Vec<String>,
+    /// Roles in Aerie.
+    pub roles: Vec<String>,
+    /// `good`, `suspended`, `not yet` or `ended`.
+    pub standing: String,
+    /// Fingerprints and labels of their keys.
+    pub keys: Vec<KeyView>,
+    /// Whether they have enrolled for codes.
+    pub code: bool,
+}
+
+/// A registered key.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct KeyView {
+    /// `SHA256:…`
+    pub fingerprint: String,
+    /// What the owner calls it.
+    pub label: String,
+}
+
+/// An event of the log.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct EventView {
+    /// Its place.
+    pub seq: u64,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: jiff::Timestamp,
+    /// What kind.
+    pub kind: String,
+    /// Who.
+    pub actor: String,
+    /// On which machine.
+    #[serde(default)]
+    pub machine: Option<String>,
+    /// In which session.
+    #[serde(default)]
+    pub session: Option<String>,
+    /// From which address.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// What happened.
+    pub sentence: String,
+    /// What else is known.
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    pub data: serde_json::Map<String, serde_json::Value>,
+    /// Leaf hash, hexadecimal.
+    #[serde(default)]
+    pub leaf: String,
+}
+
+/// A signed checkpoint.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CheckpointView {
+    /// Events.
+    pub size: u64,
+    /// Root, hexadecimal.
+    pub root: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: jiff::Timestamp,
+    /// Ed25519 signature, hexadecimal.
+    pub signature: String,
+}
+
+/// The result of verifying the log.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LogReport {
+    /// Whether nothing is wrong.
+    pub holds: bool,
+    /// The result in a sentence.
+    pub sentence: String,
+    /// Events.
+    pub events: u64,
+    /// Checkpoints that held.
+    pub checkpoints: u64,
+    /// Root, hexadecimal.
+    pub root: String,
+    /// What is wrong.
+    pub problems: Vec<LogProblem>,
+    /// Public key of the checkpoints, hexadecimal.
+    pub public_key: String,
+}
+
+/// Something wrong with the log.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LogProblem {
+    /// First event concerned.
+    pub first: u64,
+    /// Last event concerned.
+    pub last: u64,
+    /// What kind.
+    pub kind: String,
+    /// In a sentence.
+    pub sentence: String,
+}
+
+/// The result of verifying a recording.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RecordingReport {
+    /// The session.
+    pub session: String,
+    /// Whether it is what was written, and complete if it was closed.
+    pub holds: bool,
+    /// The result in a sentence.
+    pub sentence: String,
+    /// Whether its end is there.
+    pub complete: bool,
+    /// Frames.
+    pub frames: u64,
+    /// Milliseconds to the last frame.
+    pub length_ms: u64,
+    /// Digest of the chain.
+    pub digest: String,
+    /// Whether the digest is the one in the log; absent while there is none.
+    pub in_log: Option<bool>,
+}
+
+/// Rules.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PolicyView {
+    /// Version; 0 while none was published.
+    pub version: i64,
+    /// The document.
+    pub text: String,
+    /// When it was published.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub published_at: Option<jiff::Timestamp>,
+    /// By whom.
+    pub published_by: Option<String>,
+}
+
+/// A rule document to be checked or published.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PolicyText {
+    /// The document.
+    pub text: String,
+}
+
+/// The result of checking a rule document.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PolicyChecked {
+    /// Whether it can be published.
+    pub ok: bool,
+    /// The version, where it was published.
+    pub version: Option<i64>,
+    /// Errors and warnings.
+    pub diagnostics: Vec<DiagnosticView>,
+}
+
+/// A question about the rules.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema, IntoParams)]
+pub struct WhyQuery {
+    /// Name of the person.
+    pub person: String,
+    /// Word of the capability.
+    pub capability: String,
+    /// Name of the machine.
+    pub machine: String,
+    /// When (RFC 3339); now where it is not said.
+    #[param(value_type = Option<String>)]
+    #[schema(value_type = Option<String>)]
+    pub at: Option<jiff::Timestamp>,
+    /// Account on the machine.
+    pub account: Option<String>,
+    /// From which address.
+    pub from: Option<String>,
+}
+
+/// The answer.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Why {
+    /// `granted`, `unmet` or `refused`.
+    pub outcome: String,
+    /// In a sentence.
+    pub sentence: String,
+    /// What is missing: words of factors, `recording`.
+    pub missing: Vec<String>,
+    /// The rules that led to it.
+    pub rules: Vec<RuleView>,
+    /// Until when it holds.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub holds_until: Option<jiff::Timestamp>,
+    /// Version of the rules.
+    pub policy_version: i64,
+}
+
+/// A rule that is cited.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RuleView {
+    /// Name.
+    pub name: String,
+    /// What it does.
+    pub effect: String,
+    /// Line.
+    pub line: u64,
+}
+
+/// People, machines and the authority, for auditing files elsewhere.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DirectoryExport {
+    /// Everybody, as `--directory` reads it.
+    #[schema(value_type = Vec<Object>)]
+    pub people: Vec<aerie_core::directory::Person>,
+    /// Every machine.
+    #[schema(value_type = Vec<Object>)]
+    pub machines: Vec<aerie_core::directory::Machine>,
+    /// Fingerprint of the authority that signs in to machines.
+    pub authority: String,
+    /// Public key of the checkpoints, hexadecimal.
+    pub checkpoint_key: String,
+}

@@ -1,0 +1,50 @@
+use super::caller::Reader;
+use super::problem::Problem;
+use super::sessions::{MOST, PAGE, cursor, make_cursor};
+use crate::service::App;
+use aerie_api::{FindingView, Page};
+use aerie_store::FindingFilter;
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use serde::Deserialize;
+use std::sync::Arc;
+use utoipa::IntoParams;
+
+/// Which findings to list.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct ListQuery {
+    /// Word of the kind.
+    kind: Option<String>,
+    /// Session concerned.
+    session: Option<String>,
+    /// Name of the machine.
+    machine: Option<String>,
+    /// Text anywhere in the finding.
+    q: Option<String>,
+    /// `next` of the page before.
+    after: Option<String>,
+    /// Rows, 1 to 500.
+    limit: Option<u32>,
+}
+
+/// List findings, newest first.
+#[utoipa::path(get, path = "/findings", operation_id = "findings", params(ListQuery), responses((status = 200, body = Page<FindingView>)))]
+pub(super) async fn list(State(app): State<Arc<App>>, _: Reader, Query(q): Query<ListQuery>) -> Result<Json<Page<FindingView>>, Problem> {
+    let limit = q.limit.unwrap_or(PAGE).clamp(1, MOST);
+    let before = q.after.as_deref().map(cursor).transpose()?;
+    let some = |t: Option<String>| t.filter(|t| !t.is_empty());
+    let filter = FindingFilter { kind: some(q.kind), session: some(q.session), machine: some(q.machine), text: some(q.q), before, limit: limit + 1 };
+    let mut found = app.store.findings(&filter).await?;
+    let more = found.len() > limit as usize;
+    found.truncate(limit as usize);
+    let next = found.last().filter(|_| more).map(|f| make_cursor(f.last, &f.id));
+    Ok(Json(Page { items: found.into_iter().map(FindingView::from).collect(), next }))
+}
+
+/// Show a finding.
+#[utoipa::path(get, path = "/findings/{id}", operation_id = "finding", params(("id" = String, Path)), responses((status = 200, body = FindingView)))]
+pub(super) async fn show(State(app): State<Arc<App>>, _: Reader, Path(id): Path<String>) -> Result<Json<FindingView>, Problem> {
+    let found = app.store.finding(&id).await?.ok_or_else(|| Problem::not_found("There is no such finding."))?;
+    Ok(Json(found.into()))
+}

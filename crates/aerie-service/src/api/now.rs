@@ -1,0 +1,105 @@
+use super::caller::Reader;
+use super::problem::Problem;
+use crate::service::App;
+use aerie_api::{Now, Strip, StripFinding, StripSession, Strips};
+use aerie_core::policy::{Calendar, Policy};
+use aerie_core::wording::count;
+use aerie_store::{FindingFilter, SessionFilter};
+use axum::Json;
+use axum::extract::{Query, State};
+use jiff::civil::Date;
+use jiff::{SignedDuration, Timestamp, ToSpan as _};
+use serde::Deserialize;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use utoipa::IntoParams;
+
+/// Sessions and findings on the strips of a day at most.
+const MOST_MARKS: u32 = 5000;
+/// Machines at most.
+const MOST_STRIPS: usize = 200;
+
+/// How things stand, in a sentence.
+#[utoipa::path(get, path = "/now", operation_id = "now", responses((status = 200, body = Now)))]
+pub(super) async fn now(State(app): State<Arc<App>>, _: Reader) -> Result<Json<Now>, Problem> {
+    let live = app.live.all().len() as u64;
+    let (findings, findings_new) = app.store.count_findings(Timestamp::now() - SignedDuration::from_hours(24)).await?;
+    let verb = if live == 1 { "is" } else { "are" };
+    let sessions = if live == 0 { "Nobody is connected".to_string() } else { format!("{} {verb} live", count(live, "session")) };
+    let new = if findings_new == 1 { "is" } else { "are" };
+    let sentence = match (findings_new, findings) {
+        (0, 0) => format!("{sessions}, and there are no findings."),
+        (0, all) => format!("{sessions}, and none of the {} is new since yesterday.", count(all, "finding")),
+        (n, _) => format!("{sessions}, and {} {new} new since yesterday.", count(n, "finding")),
+    };
+    let zone = app.rules.now().policy.zone().iana_name().unwrap_or("UTC").to_string();
+    Ok(Json(Now { live, findings_new, findings, sentence, zone }))
+}
+
+/// Which day.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct StripQuery {
+    /// The day, in the zone of the rules; today where it is not said.
+    #[param(value_type = Option<String>)]
+    day: Option<Date>,
+}
+
+/// A day as strips: sessions, findings and the hours of the rules, for each machine.
+#[utoipa::path(get, path = "/strips", operation_id = "strips", params(StripQuery), responses((status = 200, body = Strips)))]
+pub(super) async fn strips(State(app): State<Arc<App>>, _: Reader, Query(q): Query<StripQuery>) -> Result<Json<Strips>, Problem> {
+    let rules = app.rules.now();
+    let zone = rules.policy.zone().clone();
+    let day = q.day.unwrap_or_else(|| Timestamp::now().to_zoned(zone.clone()).date());
+    let start = |d: Date| d.to_zoned(zone.clone()).map(|z| z.timestamp()).map_err(|_| Problem::bad_request("The day is out of range."));
+    let (begin, end) = (start(day)?, start(day.saturating_add(1.day()))?);
+    let mut strips: BTreeMap<String, Strip> = BTreeMap::new();
+    let blank = |machine: &str| Strip { machine: machine.into(), open: open_hours(&rules.policy, machine, begin, end), sessions: vec![], findings: vec![] };
+    for machine in rules.policy.directory().machines().iter().take(MOST_STRIPS) {
+        strips.insert(machine.name.clone(), blank(&machine.name));
+    }
+    // A session may reach in from the day before.
+    let since = Some(begin - SignedDuration::from_hours(24));
+    let sessions = SessionFilter { since, before: Some((end, String::new())), limit: MOST_MARKS, ..SessionFilter::default() };
+    for s in app.store.sessions(&sessions).await?.into_iter().filter(|s| s.ended.is_none_or(|e| e > begin)) {
+        let person = rules.policy.directory().person(&s.person).map_or(s.person.clone(), |p| p.shown().to_string());
+        let mark = StripSession { id: s.id, person, begin: s.began.as_millisecond(), end: s.ended.map(|e| e.as_millisecond()) };
+        strips.entry(s.machine.clone()).or_insert_with(|| blank(&s.machine)).sessions.push(mark);
+    }
+    let findings = FindingFilter { before: Some((end, String::new())), limit: MOST_MARKS, ..FindingFilter::default() };
+    for f in app.store.findings(&findings).await?.into_iter().filter(|f| f.last >= begin) {
+        let mark = StripFinding { id: f.id, at: f.last.as_millisecond(), sentence: f.sentence };
+        strips.entry(f.machine.clone()).or_insert_with(|| blank(&f.machine)).findings.push(mark);
+    }
+    let mut machines: Vec<Strip> = strips.into_values().collect();
+    machines.sort_by_key(|s| (s.sessions.is_empty() && s.findings.is_empty(), s.machine.clone()));
+    Ok(Json(Strips { begin, end, zone: zone.iana_name().unwrap_or("UTC").into(), machines }))
+}
+
+/// The hours of a day in which any rule lets anybody in.
+fn open_hours(policy: &Policy, machine: &str, begin: Timestamp, end: Timestamp) -> Vec<[i64; 2]> {
+    let Some(at) = policy.directory().machine_index(machine) else { return vec![] };
+    let whole = vec![[begin.as_millisecond(), end.as_millisecond()]];
+    let Some(calendars) = policy.hours_of_machine(at) else { return whole };
+    let mut edges: BTreeSet<Timestamp> = [begin, end].into();
+    for c in &calendars {
+        let mut t = begin;
+        while let Some(next) = c.at(t).until.filter(|n| *n < end) {
+            edges.insert(next);
+            t = next;
+        }
+    }
+    let edges: Vec<Timestamp> = edges.into_iter().collect();
+    let open = |t: Timestamp| calendars.iter().any(|c: &&Calendar| c.at(t).open);
+    let mut found: Vec<[i64; 2]> = vec![];
+    for pair in edges.windows(2) {
+        let [from, to] = [pair[0], pair[1]];
+        if open(from) {
+            match found.last_mut() {
+                Some(last) if last[1] == from.as_millisecond() => last[1] = to.as_millisecond(),
+                _ => found.push([from.as_millisecond(), to.as_millisecond()]),
+            }
+        }
+    }
+    found
+}

@@ -1,0 +1,168 @@
+use super::caller::Caller;
+use super::problem::Problem;
+use super::sessions::find;
+use crate::recorder::{ReadFault, read_recording};
+use crate::service::App;
+use aerie_api::{FrameKind, FrameView, RecordingReport};
+use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::recording::{Frame, PlainText, TimedFrame};
+use aerie_core::wording;
+use axum::Json;
+use axum::body::{Body, Bytes};
+use axum::extract::{Path, State};
+use axum::http::header::CONTENT_TYPE;
+use axum::response::{IntoResponse, Response};
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use jiff::Timestamp;
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+use tokio::sync::mpsc;
+use tokio_stream::StreamExt as _;
+use tokio_stream::wrappers::ReceiverStream;
+
+/// Pieces that wait for a slow reader at most.
+const PIECES: usize = 8;
+/// Size of a piece.
+const PIECE: usize = 64 << 10;
+
+/// The file of a recording that the caller may read; that they did is logged.
+async fn open(app: &App, caller: &Caller, id: &str, doing: &str) -> Result<(PathBuf, aerie_store::SessionRow), Problem> {
+    let row = find(app, caller, id).await?;
+    let Some(file) = row.recording.clone() else { return Err(Problem::not_found("This session was not recorded.")) };
+    let event = NewEvent::new(Timestamp::now(), EventKind::RecordingRead, &caller.person.name)
+        .machine(&row.machine)
+        .session(id)
+        .says(format!("{} {doing} the recording of {} on {}.", caller.person.name, row.person, row.machine));
+    app.log.append(event).await?;
+    app.tell("log");
+    Ok((app.config.recordings().join(file), row))
+}
+
+pub(super) fn frame_view(f: TimedFrame) -> FrameView {
+    let mut v = FrameView { at: f.at_ms, channel: f.channel, kind: FrameKind::Output, data: None, text: None, count: None, columns: None, rows: None };
+    let mut data = |kind, bytes: &[u8]| {
+        v.kind = kind;
+        v.data = Some(STANDARD.encode(bytes));
+    };
+    match f.frame {
+        Frame::Output(b) => data(FrameKind::Output, &b),
+        Frame::ErrorOutput(b) => data(FrameKind::Error, &b),
+        Frame::Input(b) => data(FrameKind::Input, &b),
+        Frame::Hidden(n) => (v.kind, v.count) = (FrameKind::Hidden, Some(n)),
+        Frame::Size(c, r) => (v.kind, v.columns, v.rows) = (FrameKind::Size, Some(c), Some(r)),
+        Frame::Opened(o) => (v.kind, v.text) = (FrameKind::Opened, Some(o.command.map_or(o.kind.clone(), |c| format!("{} {c}", o.kind)))),
+        Frame::Closed(status) => (v.kind, v.count) = (FrameKind::Closed, status.map(u64::from)),
+        Frame::File(t) => (v.kind, v.text) = (FrameKind::File, Some(format!("{} {} ({}, {})", t.direction, t.path, wording::size(t.bytes), t.result))),
+        Frame::Mark(text) => (v.kind, v.text) = (FrameKind::Mark, Some(text)),
+        Frame::Passed(out, input) => (v.kind, v.text) = (FrameKind::Passed, Some(format!("{} out, {} in", wording::size(out), wording::size(input)))),
+    }
+    v
+}
+
+/// Streams what `write` makes of each frame.
+fn stream(app: &Arc<App>, path: PathBuf, kind: &'static str, mut write: impl FnMut(Option<TimedFrame>, &mut Vec<u8>) + Send + 'static) -> Response {
+    let (send, pieces) = mpsc::channel::<Bytes>(PIECES);
+    let app = app.clone();
+    tokio::task::spawn_blocking(move || {
+        let mut piece = vec![];
+        let read = read_recording(&path, &app.keys, |f| {
+            write(Some(f), &mut piece);
+            piece.len() < PIECE || send.blocking_send(std::mem::take(&mut piece).into()).is_ok()
+        });
+        if let Err(e) = read {
+            tracing::warn!(error = %e, "a recording does not read to its end");
+        }
+        write(None, &mut piece);
+        let _ = send.blocking_send(piece.into());
+    });
+    let body = Body::from_stream(ReceiverStream::new(pieces).map(Ok::<_, std::io::Error>));
+    ([(CONTENT_TYPE, kind)], body).into_response()
+}
+
+/// The frames of a recording, a line of JSON each.
+///
+/// Of a live session: those up to a second ago.
+#[utoipa::path(get, path = "/recordings/{id}/frames", operation_id = "recordingFrames", params(("id" = String, Path)), responses((status = 200, body = String, content_type = "application/x-ndjson")))]
+pub(super) async fn frames(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Response, Problem> {
+    let (path, _) = open(&app, &caller, &id, "watched").await?;
+    Ok(stream(&app, path, "application/x-ndjson", |frame, out| {
+        if let Some(f) = frame
+            && serde_json::to_writer(&mut *out, &frame_view(f)).is_ok()
+        {
+            out.push(b'\n');
+        }
+    }))
+}
+
+/// A recording as plain text: what the terminal showed, with times.
+#[utoipa::path(get, path = "/recordings/{id}/text", operation_id = "recordingText", params(("id" = String, Path)), responses((status = 200, body = String, content_type = "text/plain")))]
+pub(super) async fn text(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Response, Problem> {
+    let (path, row) = open(&app, &caller, &id, "exported").await?;
+    let mut screens: HashMap<u32, PlainText> = HashMap::new();
+    let began = row.began;
+    Ok(stream(&app, path, "text/plain; charset=utf-8", move |frame, out| {
+        let mut put = |at_ms: u64, line: &str| {
+            let at = began + jiff::SignedDuration::from_millis(i64::try_from(at_ms).unwrap_or(0));
+            out.extend_from_slice(format!("{}  {line}\n", at.strftime("%H:%M:%S")).as_bytes());
+        };
+        match frame {
+            Some(TimedFrame { at_ms, channel, frame: Frame::Output(b) | Frame::ErrorOutput(b) }) => {
+                screens.entry(channel).or_default().handle_output(&b).iter().for_each(|line| put(at_ms, line));
+            }
+            Some(f) => {
+                let (at_ms, channel) = (f.at_ms, f.channel);
+                if matches!(f.frame, Frame::Closed(_))
+                    && let Some(rest) = screens.remove(&channel).map(|s| s.rest()).filter(|r| !r.is_empty())
+                {
+                    put(at_ms, &rest);
+                }
+                if let Some(remark) = remark(f.frame) {
+                    put(at_ms, &format!("[{remark}]"));
+                }
+            }
+            None => screens.values().map(PlainText::rest).filter(|r| !r.is_empty()).for_each(|rest| put(0, &rest)),
+        }
+    }))
+}
+
+/// What stands in brackets in the text: everything that the terminal did not show.
+fn remark(frame: Frame) -> Option<String> {
+    match frame {
+        Frame::Opened(o) => Some(o.command.map_or(o.kind.clone(), |c| format!("{}: {c}", o.kind))),
+        Frame::Closed(Some(status)) => Some(format!("ended with status {status}")),
+        Frame::Closed(None) => Some("ended".into()),
+        Frame::File(t) => Some(format!("{} {} ({}, {})", t.direction, t.path, wording::size(t.bytes), t.result)),
+        Frame::Hidden(n) => Some(format!("{n} characters typed without echo")),
+        Frame::Mark(text) => Some(text),
+        Frame::Passed(out, input) => Some(format!("{} out and {} in went by", wording::size(out), wording::size(input))),
+        Frame::Size(..) | Frame::Input(_) | Frame::Output(_) | Frame::ErrorOutput(_) => None,
+    }
+}
+
+/// Verify a recording: that it is what was written, whole, and the one in the log.
+#[utoipa::path(post, path = "/recordings/{id}/verify", operation_id = "verifyRecording", params(("id" = String, Path)), responses((status = 200, body = RecordingReport)))]
+pub(super) async fn verify(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Json<RecordingReport>, Problem> {
+    let (path, row) = open(&app, &caller, &id, "verified").await?;
+    let keys = app.keys.clone();
+    let read = tokio::task::spawn_blocking(move || read_recording(&path, &keys, |_| true)).await?;
+    Ok(Json(match read {
+        Ok(s) => {
+            let in_log = row.digest.as_ref().map(|d| *d == s.digest);
+            // While the session is live there is no end yet.
+            let holds = in_log != Some(false) && (s.complete || row.digest.is_none());
+            let sentence = if in_log == Some(false) { "The recording is not the one whose digest is in the log.".into() } else { s.sentence() };
+            RecordingReport { session: id, holds, sentence, complete: s.complete, frames: s.frames, length_ms: s.length_ms, digest: s.digest, in_log }
+        }
+        Err(e) => {
+            let what = match e {
+                ReadFault::File(f) if f.kind() == std::io::ErrorKind::NotFound => "its file is missing".into(),
+                ReadFault::File(_) => "its file cannot be read".into(),
+                ReadFault::Content(c) => c.to_string(),
+            };
+            let sentence = format!("The recording does not hold: {what}.");
+            RecordingReport { session: id, holds: false, sentence, complete: false, frames: 0, length_ms: 0, digest: String::new(), in_log: None }
+        }
+    }))
+}

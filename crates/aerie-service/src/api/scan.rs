@@ -1,0 +1,60 @@
+use super::caller::Administrator;
+use super::problem::Problem;
+use crate::audit::{self, Incoming};
+use crate::service::App;
+use aerie_api::ScanResult;
+use aerie_core::audit::LogClock;
+use axum::Json;
+use axum::body::Body;
+use axum::extract::{Query, State};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde::Deserialize;
+use std::sync::Arc;
+use tokio::sync::mpsc;
+use tokio_stream::StreamExt as _;
+use utoipa::IntoParams;
+
+/// Pieces of a log that wait to be read at most.
+const PIECES: usize = 16;
+
+/// How to read the log.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct ScanQuery {
+    /// Name of the file, as findings cite it.
+    name: Option<String>,
+    /// Year of the first line; found out where it is not said.
+    year: Option<i16>,
+    /// Zone in which the log was written; that of the rules where it is not said.
+    zone: Option<String>,
+}
+
+/// Audit the log of an OpenSSH server: the body is the log.
+#[utoipa::path(post, path = "/audit/scan", operation_id = "scanLog", params(ScanQuery), request_body(content = String, content_type = "text/plain"), responses((status = 200, body = ScanResult)))]
+pub(super) async fn scan(State(app): State<Arc<App>>, Administrator(caller): Administrator, Query(q): Query<ScanQuery>, body: Body) -> Result<Json<ScanResult>, Problem> {
+    let zone = match &q.zone {
+        Some(name) => TimeZone::get(name).map_err(|_| Problem::bad_request(format!("There is no time zone `{name}`.")))?,
+        None => app.rules.now().policy.zone().clone(),
+    };
+    let clock = match q.year {
+        Some(year) => LogClock::of_year(zone, year),
+        None => LogClock::new(zone, Timestamp::now()),
+    };
+    let (send, pieces) = mpsc::channel(PIECES);
+    let mut stream = body.into_data_stream();
+    let feed = async move {
+        while let Some(piece) = stream.next().await {
+            let bytes = piece.map_err(|_| Problem::bad_request("The log broke off while it was sent."))?;
+            if send.send(bytes.to_vec()).await.is_err() {
+                break;
+            }
+        }
+        Ok::<(), Problem>(())
+    };
+    let name = q.name.unwrap_or_else(|| "log".into()).chars().take(200).collect();
+    let judged = audit::scan(&app, &caller.person.name, Incoming { name, clock, pieces });
+    let (fed, result) = tokio::join!(feed, judged);
+    fed?;
+    Ok(Json(result?))
+}

@@ -1,0 +1,283 @@
+//! Carries the bytes of one channel between person and machine, and notes them.
+
+use super::channel::side;
+use super::connection::{Connection, OpenSession};
+use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::recording::{Frame, Transfer};
+use aerie_core::session::{SftpFilter, SftpOut};
+use aerie_core::wording;
+use bytes::Bytes;
+use jiff::Timestamp;
+use russh::client::Msg as ClientMsg;
+use russh::server::Msg as ServerMsg;
+use russh::{Channel, ChannelMsg, ChannelReadHalf, ChannelWriteHalf, Sig};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use tokio::sync::Mutex;
+use tokio_util::sync::CancellationToken;
+
+/// How much output of a stream without a terminal is recorded; of what follows only the length. A terminal is recorded whole.
+const STREAM_KEPT: u64 = 256 << 10;
+
+/// What is needed to carry a channel.
+pub(super) struct Carrier {
+    pub(super) connection: Arc<Connection>,
+    pub(super) session: Arc<OpenSession>,
+    pub(super) number: u32,
+    pub(super) terminal: bool,
+    pub(super) files: Option<SftpFilter>,
+}
+
+/// Both directions share this.
+struct Shared<'a> {
+    connection: &'a Connection,
+    session: &'a OpenSession,
+    number: u32,
+    terminal: bool,
+    files: Option<Mutex<SftpFilter>>,
+    /// Packets to the person are written whole: refusals come from the other direction.
+    turn: Mutex<()>,
+    passed_out: AtomicU64,
+    passed_in: AtomicU64,
+    /// Either side closed the channel, or the session is over.
+    over: CancellationToken,
+}
+
+/// Carries a channel whose start was asked of the machine: waits for its answer first.
+pub(super) async fn carry(carrier: Carrier, read: ChannelReadHalf, write: &ChannelWriteHalf<ServerMsg>, mut target: Channel<ClientMsg>) {
+    let ended = carrier.session.live.ended.clone();
+    loop {
+        let message = tokio::select! { m = target.wait() => m, () = ended.cancelled() => None };
+        match message {
+            Some(ChannelMsg::Success) => break,
+            Some(ChannelMsg::WindowAdjusted { .. }) => {}
+            _ => {
+                let _ = write.extended_data_bytes(1, "aerie: The machine refused it.\r\n").await;
+                let _ = write.exit_status(1).await;
+                let _ = write.close().await;
+                return;
+            }
+        }
+    }
+    carry_started(carrier, read, write, target).await;
+}
+
+/// Carries a channel to its end.
+pub(super) async fn carry_started(carrier: Carrier, read: ChannelReadHalf, write: &ChannelWriteHalf<ServerMsg>, target: Channel<ClientMsg>) {
+    let Carrier { connection, session, number, terminal, files } = carrier;
+    let (target_read, target_write) = target.split();
+    let shared = Shared {
+        connection: &connection,
+        session: &session,
+        number,
+        terminal,
+        files: files.map(Mutex::new),
+        turn: Mutex::new(()),
+        passed_out: AtomicU64::new(0),
+        passed_in: AtomicU64::new(0),
+        over: session.live.ended.child_token(),
+    };
+    let inward = async {
+        shared.inward(read, write, &target_write).await;
+        let _ = target_write.close().await;
+        shared.over.cancel();
+    };
+    let outward = async {
+        let status = shared.outward(target_read, write).await;
+        let _ = write.close().await;
+        shared.over.cancel();
+        status
+    };
+    let ((), status) = tokio::join!(inward, outward);
+    shared.finish(status).await;
+}
+
+impl Shared<'_> {
+    /// The next message, or none when the channel is over.
+    async fn next(&self, read: &mut ChannelReadHalf) -> Option<ChannelMsg> {
+        tokio::select! {
+            biased;
+            message = read.wait() => message,
+            () = self.over.cancelled() => None,
+        }
+    }
+
+    /// Writes, unless the channel is over first: a peer that does not read must not hold its end.
+    async fn unless_over<T>(&self, write: impl Future<Output = T>) -> bool {
+        tokio::select! {
+            biased;
+            _ = write => true,
+            () = self.over.cancelled() => false,
+        }
+    }
+
+    /// From the person to the machine.
+    async fn inward(&self, mut read: ChannelReadHalf, back: &ChannelWriteHalf<ServerMsg>, target: &ChannelWriteHalf<ClientMsg>) {
+        while let Some(message) = self.next(&mut read).await {
+            let go_on = match message {
+                ChannelMsg::Data { data } => self.data_inward(data, back, target).await,
+                ChannelMsg::WindowChange { col_width, row_height, pix_width, pix_height } => {
+                    if let Some(recording) = self.session.recording.as_ref().filter(|_| self.terminal) {
+                        recording.frame(self.number, Frame::Size(side(col_width), side(row_height))).await;
+                    }
+                    target.window_change(col_width, row_height, pix_width, pix_height).await.is_ok()
+                }
+                ChannelMsg::Signal { signal } => target.signal(signal).await.is_ok(),
+                ChannelMsg::Eof => target.eof().await.is_ok(),
+                ChannelMsg::Eow => target.eow().await.is_ok(),
+                ChannelMsg::Close => false,
+                _ => true,
+            };
+            if !go_on {
+                return;
+            }
+        }
+    }
+
+    async fn data_inward(&self, data: Bytes, back: &ChannelWriteHalf<ServerMsg>, target: &ChannelWriteHalf<ClientMsg>) -> bool {
+        self.session.live.note_in(data.len(), Timestamp::now().as_millisecond());
+        if let Some(files) = &self.files {
+            let Ok(out) = files.lock().await.handle_client(&data) else { return false };
+            return self.deliver(out, Some(back), |pass| target.data_bytes(pass)).await;
+        }
+        match &self.session.recording {
+            Some(recording) if self.terminal => recording.typed(self.number, data.clone()).await,
+            Some(_) | None => drop(self.passed_in.fetch_add(data.len() as u64, Ordering::Relaxed)),
+        }
+        self.unless_over(target.data_bytes(data)).await
+    }
+
+    /// From the machine to the person. Returns the exit status.
+    async fn outward(&self, mut read: ChannelReadHalf, write: &ChannelWriteHalf<ServerMsg>) -> Option<u32> {
+        let mut status = None;
+        while let Some(message) = self.next(&mut read).await {
+            let go_on = match message {
+                ChannelMsg::Data { data } => self.data_outward(data, write).await,
+                ChannelMsg::ExtendedData { data, ext } => {
+                    self.note_output(&data, true).await;
+                    self.unless_over(write.extended_data_bytes(ext, data)).await
+                }
+                ChannelMsg::ExitStatus { exit_status } => {
+                    status = Some(exit_status);
+                    write.exit_status(exit_status).await.is_ok()
+                }
+                ChannelMsg::ExitSignal { signal_name, core_dumped, error_message, lang_tag } => {
+                    status = Some(128 + number_of(&signal_name));
+                    match self.connection.handle() {
+                        Some(h) => h.exit_signal_request(write.id(), signal_name, core_dumped, error_message, lang_tag).await.is_ok(),
+                        None => false,
+                    }
+                }
+                ChannelMsg::Eof => write.eof().await.is_ok(),
+                ChannelMsg::Close => false,
+                _ => true,
+            };
+            if !go_on {
+                break;
+            }
+        }
+        status
+    }
+
+    async fn data_outward(&self, data: Bytes, write: &ChannelWriteHalf<ServerMsg>) -> bool {
+        if let Some(files) = &self.files {
+            self.session.live.note_out(data.len(), Timestamp::now().as_millisecond());
+            let Ok(out) = files.lock().await.handle_server(&data) else { return false };
+            let turn = self.turn.lock().await;
+            let done = self.deliver(out, None, |pass| write.data_bytes(pass)).await;
+            drop(turn);
+            return done;
+        }
+        self.note_output(&data, false).await;
+        self.unless_over(write.data_bytes(data)).await
+    }
+
+    async fn note_output(&self, data: &Bytes, error: bool) {
+        self.session.live.note_out(data.len(), Timestamp::now().as_millisecond());
+        let Some(recording) = &self.session.recording else { return };
+        if !self.terminal {
+            let before = self.passed_out.fetch_add(data.len() as u64, Ordering::Relaxed);
+            if before >= STREAM_KEPT {
+                return;
+            }
+        }
+        if error {
+            recording.frame(self.number, Frame::ErrorOutput(data.to_vec())).await;
+        } else {
+            recording.output(self.number, data.clone()).await;
+        }
+    }
+
+    /// Passes on what the filter let through, answers what it refused, and notes what was copied.
+    async fn deliver<F: Future>(&self, out: SftpOut, back: Option<&ChannelWriteHalf<ServerMsg>>, pass: impl FnOnce(Vec<u8>) -> F) -> bool {
+        let SftpOut { pass: packets, back: answers, transfers } = out;
+        for transfer in transfers {
+            self.note_transfer(transfer).await;
+        }
+        if let Some(write) = back.filter(|_| !answers.is_empty()) {
+            let _turn = self.turn.lock().await;
+            if !self.unless_over(write.data_bytes(answers)).await {
+                return false;
+            }
+        }
+        packets.is_empty() || self.unless_over(pass(packets)).await
+    }
+
+    async fn note_transfer(&self, transfer: Transfer) {
+        let (person, machine) = (self.connection.person.person(), &self.session.machine);
+        let path = aerie_core::diagnostic::printable(&transfer.path);
+        let (verb, to) = if transfer.direction == "upload" { ("copied", "to") } else { ("copied", "from") };
+        let size = wording::size(transfer.bytes);
+        let sentence = match transfer.result.as_str() {
+            "done" => format!("{person} {verb} {path} {to} {machine} ({size})."),
+            "refused" => format!("The rules kept {person} from the {} of {path} on {machine}.", transfer.direction),
+            result => format!("{person} began to copy {path} {to} {machine}; it was {result} after {size}."),
+        };
+        let event = NewEvent::new(Timestamp::now(), EventKind::FileTransferred, person)
+            .machine(machine)
+            .session(&self.session.live.id)
+            .says(sentence)
+            .with("path", path)
+            .with("direction", transfer.direction.clone())
+            .with("bytes", transfer.bytes)
+            .with("result", transfer.result.clone());
+        self.connection.app.note(event).await;
+        if let Some(recording) = &self.session.recording {
+            recording.frame(self.number, Frame::File(transfer)).await;
+        }
+    }
+
+    async fn finish(self, status: Option<u32>) {
+        let (out, input) = (self.passed_out.load(Ordering::Relaxed), self.passed_in.load(Ordering::Relaxed));
+        if let Some(recording) = &self.session.recording {
+            if !self.terminal && self.files.is_none() {
+                recording.frame(self.number, Frame::Passed(out, input)).await;
+            }
+            recording.frame(self.number, Frame::Closed(status)).await;
+        }
+        let left = self.files.map(|f| f.into_inner().finish()).unwrap_or_default();
+        let rest = Shared { files: None, ..self };
+        for transfer in left {
+            rest.note_transfer(transfer).await;
+        }
+    }
+}
+
+/// The number of a signal on Linux, as a shell adds it to 128.
+fn number_of(signal: &Sig) -> u32 {
+    match signal {
+        Sig::HUP => 1,
+        Sig::INT => 2,
+        Sig::QUIT => 3,
+        Sig::ILL => 4,
+        Sig::ABRT => 6,
+        Sig::FPE => 8,
+        Sig::KILL => 9,
+        Sig::SEGV => 11,
+        Sig::PIPE => 13,
+        Sig::ALRM => 14,
+        Sig::TERM => 15,
+        Sig::USR1 => 10,
+        Sig::Custom(_) => 0,
+    }
+}

@@ -1,0 +1,298 @@
+//! What one signed-in connection may do, and the session that it becomes.
+
+use super::life;
+use super::machine::{MachineError, MachineLink};
+use crate::recorder::{About, Recording};
+use crate::service::App;
+use crate::sessions::LiveSession;
+use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::policy::{AccessGranted, Capabilities, Capability, Factors, Facts, Outcome, Request, Speech};
+use aerie_core::recording::Armed;
+use aerie_core::session::{EndReason, Live, LoginName, PersonProved};
+use aerie_store::SessionRow;
+use jiff::Timestamp;
+use russh::ChannelId;
+use russh::server::Handle;
+use std::net::IpAddr;
+use std::sync::{Arc, Mutex, OnceLock};
+use tokio::sync::Notify;
+use tokio_util::sync::CancellationToken;
+
+/// A connection whose person is proved.
+pub(super) struct Connection {
+    pub(super) app: Arc<App>,
+    pub(super) person: PersonProved,
+    pub(super) login: LoginName,
+    pub(super) from: IpAddr,
+    /// Cancelled when the connection is over.
+    pub(super) closed: CancellationToken,
+    handle: OnceLock<Handle>,
+    session: tokio::sync::Mutex<Slot>,
+}
+
+enum Slot {
+    None,
+    Open(Arc<OpenSession>),
+}
+
+/// A session: this connection, carried to a machine.
+pub(super) struct OpenSession {
+    pub(super) live: Arc<LiveSession>,
+    pub(super) life: Mutex<Live>,
+    pub(super) wake: Notify,
+    pub(super) recording: Option<Recording>,
+    pub(super) recording_failed: CancellationToken,
+    pub(super) link: MachineLink,
+    pub(super) machine: String,
+    pub(super) account: String,
+    pub(super) granted: Mutex<Capabilities>,
+    /// Channels whose person can read a notice.
+    pub(super) readers: Mutex<Vec<ChannelId>>,
+    /// Tasks that carry bytes; the recording is closed when they are done.
+    pub(super) carriers: tokio_util::task::TaskTracker,
+}
+
+impl Connection {
+    pub(super) fn new(app: Arc<App>, person: PersonProved, login: LoginName, from: IpAddr, closed: CancellationToken) -> Arc<Self> {
+        Arc::new(Self { app, person, login, from, closed, handle: OnceLock::new(), session: tokio::sync::Mutex::new(Slot::None) })
+    }
+
+    pub(super) fn set_handle(&self, handle: Handle) {
+        let _ = self.handle.set(handle);
+    }
+
+    pub(super) fn handle(&self) -> Option<&Handle> {
+        self.handle.get()
+    }
+
+    /// The question that the gateway asks. A recording is promised: without one the session does not begin.
+    pub(super) fn request<'a>(person: &'a str, machine: &'a str, account: Option<&'a str>, capability: Capability, from: IpAddr, factors: Factors) -> Request<'a> {
+        Request { person, capability, machine, account, at: Timestamp::now(), from: Some(from), facts: Facts { factors, recorded: true } }
+    }
+
+    /// Decides, logs the decision, and gives the proof of access or the sentence that refuses it.
+    pub(super) async fn authorise(&self, capability: Capability) -> Result<AccessGranted, String> {
+        let Some(machine) = self.login.machine.as_deref() else {
+            return Err(format!("Name the machine: ssh -p PORT {}+MACHINE@HOST.", self.person.person()));
+        };
+        let rules = self.app.rules.now();
+        let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, self.person.factors());
+        let decision = rules.policy.decide(&request);
+        let outcome = match &decision.outcome {
+            Outcome::Granted(_) => "granted",
+            Outcome::Unmet { .. } => "unmet",
+            Outcome::Refused(_) => "refused",
+        };
+        let event = NewEvent::new(request.at, EventKind::Decision, self.person.person())
+            .machine(machine)
+            .from(self.from)
+            .says(rules.policy.sentence(&request, &decision, Speech::Insider))
+            .with("outcome", outcome)
+            .with("capability", capability.word())
+            .with("policy_version", rules.version)
+            .with("rules", decision.because.iter().map(|r| format!("{}:{}", r.name, r.line)).collect::<Vec<_>>());
+        if self.app.log.append(event).await.is_err() {
+            return Err("The decision could not be logged, so that nothing is allowed.".into());
+        }
+        self.app.tell("log");
+        decision.granted(&request).ok_or_else(|| rules.policy.sentence(&request, &decision, Speech::Person))
+    }
+
+    /// Whether any capability that the person has here must be recorded: one recording serves the whole session.
+    fn must_record(&self, machine: &str, account: &str) -> bool {
+        let rules = self.app.rules.now();
+        Capability::ALL.into_iter().any(|c| {
+            let request = Self::request(self.person.person(), machine, Some(account), c, self.from, self.person.factors());
+            matches!(rules.policy.decide(&request).outcome, Outcome::Granted(g) if g.recording)
+        })
+    }
+
+    /// The session of this connection; begins it for the first that asks.
+    pub(super) async fn session(self: &Arc<Self>, granted: &AccessGranted) -> Result<Arc<OpenSession>, String> {
+        let mut slot = self.session.lock().await;
+        let session = match &*slot {
+            Slot::Open(session) if session.live.ended.is_cancelled() => return Err("This session is over.".into()),
+            Slot::Open(session) => {
+                lock(&session.life).handle_grant(granted).map_err(|e| format!("{e}: sign in again."))?;
+                session.clone()
+            }
+            Slot::None => {
+                let session = self.begin(granted).await?;
+                *slot = Slot::Open(session.clone());
+                session
+            }
+        };
+        drop(slot);
+        self.note_use(&session, granted.capability()).await;
+        session.wake.notify_one();
+        Ok(session)
+    }
+
+    async fn note_use(&self, session: &OpenSession, capability: Capability) {
+        let uses = {
+            let mut granted = lock(&session.granted);
+            let more = granted.union(Capabilities::of([capability]));
+            if more == *granted {
+                return;
+            }
+            *granted = more;
+            more.words().join(" ")
+        };
+        if let Err(e) = self.app.store.set_session_uses(&session.live.id, &uses).await {
+            tracing::warn!(error = %e, "the use of a session could not be noted");
+        }
+        self.app.tell("sessions");
+    }
+
+    async fn begin(self: &Arc<Self>, granted: &AccessGranted) -> Result<Arc<OpenSession>, String> {
+        let (machine, account) = (self.login.machine.clone().unwrap_or_default(), granted.grant().account.to_string());
+        let now = Timestamp::now();
+        let id = crate::api::new_id(now);
+        let recording_failed = CancellationToken::new();
+        let recorder = if self.must_record(&machine, &account) || granted.grant().recording {
+            let about = About { session: &id, person: self.person.person(), machine: &machine, account: &account };
+            match self.app.recorder.begin(about, now, recording_failed.clone()).await {
+                Ok(begun) => Some(begun),
+                Err(e) => return Err(self.cannot_record(&machine, &e).await),
+            }
+        } else {
+            None
+        };
+        let (recording, armed, file) = recorder.map_or((None, None, None), |(r, a, f)| (Some(r), Some(a), Some(f)));
+        let link = match self.link(&id, &machine, &account, granted).await {
+            Ok(link) => link,
+            Err(e) => {
+                self.abandon(recording, file).await;
+                return Err(e);
+            }
+        };
+        let parts = Begun { id, now, recording, armed, file, recording_failed, link, machine, account };
+        self.go_live(granted, parts).await
+    }
+
+    async fn cannot_record(&self, machine: &str, error: &std::io::Error) -> String {
+        tracing::error!(error = %error, "a recording could not be begun");
+        let event = NewEvent::new(Timestamp::now(), EventKind::RecordingFailed, self.person.person())
+            .machine(machine)
+            .from(self.from)
+            .says(format!("The session on {machine} did not begin, because it could not be recorded: {error}."));
+        self.app.note(event).await;
+        "The rules demand a recording, and it cannot be written now; nothing was begun.".into()
+    }
+
+    /// A session that never went live leaves no recording.
+    async fn abandon(&self, recording: Option<Recording>, file: Option<String>) {
+        if let Some(recording) = recording {
+            recording.finish().await;
+        }
+        if let Some(file) = file {
+            let _ = tokio::fs::remove_file(self.app.config.recordings().join(file)).await;
+        }
+    }
+
+    async fn link(&self, id: &str, machine: &str, account: &str, granted: &AccessGranted) -> Result<MachineLink, String> {
+        let rules = self.app.rules.now();
+        let Some(known) = rules.policy.directory().machine(machine) else { return Err(MachineError::NotReady.to_string()) };
+        let forward = granted.capability() == Capability::Forward || self.allows_forwarding(machine, account);
+        match MachineLink::open(&self.app.keys, known, id, account, forward).await {
+            Ok(link) => Ok(link),
+            Err(e) => {
+                let event = NewEvent::new(Timestamp::now(), EventKind::MachineFailed, self.person.person())
+                    .machine(machine)
+                    .from(self.from)
+                    .says(format!("{} could not be taken to {machine}: {e}.", self.person.person()))
+                    .with("error", e.code());
+                self.app.note(event).await;
+                Err(format!("{machine}: {e}."))
+            }
+        }
+    }
+
+    fn allows_forwarding(&self, machine: &str, account: &str) -> bool {
+        let request = Self::request(self.person.person(), machine, Some(account), Capability::Forward, self.from, self.person.factors());
+        matches!(self.app.rules.now().policy.decide(&request).outcome, Outcome::Granted(_))
+    }
+
+    async fn go_live(self: &Arc<Self>, granted: &AccessGranted, begun: Begun) -> Result<Arc<OpenSession>, String> {
+        let Begun { id, now, recording, armed, file, recording_failed, link, machine, account } = begun;
+        let live = Live::begin(self.person.clone(), granted, armed.as_ref(), now).map_err(|e| format!("{e}."))?;
+        let rules = self.app.rules.now();
+        let request = Self::request(self.person.person(), &machine, Some(&account), granted.capability(), self.from, self.person.factors());
+        let basis = rules.policy.decide(&request).because.into_iter().next();
+        let row = SessionRow {
+            id: id.clone(),
+            person: self.person.person().into(),
+            machine: machine.clone(),
+            account: account.clone(),
+            source: self.from.to_string(),
+            began: now,
+            ended: None,
+            end_reason: None,
+            uses: String::new(),
+            factors: self.person.factors().words().join(" "),
+            rule: basis.as_ref().map(|b| b.name.to_string()).unwrap_or_default(),
+            rule_line: basis.map_or(0, |b| i64::try_from(b.line).unwrap_or(0)),
+            policy_version: rules.version,
+            recording: file,
+            digest: None,
+            length_ms: 0,
+            bytes_out: 0,
+            bytes_in: 0,
+        };
+        let event = NewEvent::new(now, EventKind::SessionBegan, self.person.person())
+            .machine(&machine)
+            .session(&id)
+            .from(self.from)
+            .says(format!("{} began a session on {machine} as {account}.", self.person.person()))
+            .with("account", account.clone())
+            .with("recorded", recording.is_some());
+        let logged = match self.app.store.add_session(&row).await {
+            Ok(()) => self.app.log.append(event).await.map(drop),
+            Err(e) => Err(e),
+        };
+        if let Err(e) = logged {
+            tracing::error!(error = %e, "a session could not be logged");
+            link.close().await;
+            return Err("The session could not be logged, so that it did not begin.".into());
+        }
+        let session = Arc::new(OpenSession {
+            live: Arc::new(LiveSession::new(&id, self.person.person(), now.as_millisecond())),
+            life: Mutex::new(live),
+            wake: Notify::new(),
+            recording,
+            recording_failed,
+            link,
+            machine,
+            account,
+            granted: Mutex::new(Capabilities::NONE),
+            readers: Mutex::new(vec![]),
+            carriers: tokio_util::task::TaskTracker::new(),
+        });
+        self.app.live.add(session.live.clone());
+        self.app.tell("sessions");
+        self.app.tasks.spawn(life::tend(self.clone(), session.clone()));
+        Ok(session)
+    }
+}
+
+struct Begun {
+    id: String,
+    now: Timestamp,
+    recording: Option<Recording>,
+    armed: Option<Armed>,
+    file: Option<String>,
+    recording_failed: CancellationToken,
+    link: MachineLink,
+    machine: String,
+    account: String,
+}
+
+impl OpenSession {
+    pub(super) fn end(&self, reason: EndReason) {
+        self.live.end(reason);
+    }
+}
+
+pub(super) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}

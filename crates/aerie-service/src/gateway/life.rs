@@ -1,0 +1,173 @@
+//! Tends one live session: its limits, changes of the rules, and its end.
+
+use super::connection::{Connection, OpenSession, lock};
+use crate::audit;
+use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::policy::{Outcome, Request, Speech};
+use aerie_core::recording::Frame;
+use aerie_core::session::{Effect, EndReason};
+use jiff::Timestamp;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+/// How long carriers get to deliver what is under way when a session ends.
+const DELIVERY: Duration = Duration::from_secs(2);
+
+/// Runs until the session is over, and closes it.
+pub(super) async fn tend(connection: Arc<Connection>, session: Arc<OpenSession>) {
+    let reason = watch(&connection, &session).await;
+    session.end(reason);
+    session.carriers.close();
+    let _ = tokio::time::timeout(DELIVERY, session.carriers.wait()).await;
+    session.link.close().await;
+    // A person who left is gone; anybody else is shown out.
+    if reason != EndReason::Left
+        && let Some(handle) = connection.handle()
+    {
+        let _ = handle.disconnect(russh::Disconnect::ByApplication, format!("The session ended {}.", reason.phrase()), "en".into()).await;
+    }
+    close(&connection, &session, reason).await;
+}
+
+async fn watch(connection: &Connection, session: &OpenSession) -> EndReason {
+    let mut changes = connection.app.rules.changes();
+    forecast(connection, session);
+    loop {
+        let deadline = lock(&session.life).poll_timeout();
+        let wait = deadline.map_or(Duration::from_secs(3600), |d| Duration::try_from(d.duration_since(Timestamp::now())).unwrap_or(Duration::ZERO));
+        tokio::select! {
+            biased;
+            () = session.live.ended.cancelled() => return end_by_hand(connection, session).await,
+            () = session.recording_failed.cancelled() => return EndReason::RecordingFailed,
+            () = connection.closed.cancelled() => return EndReason::Left,
+            () = session.link.closed.cancelled() => return EndReason::MachineClosed,
+            changed = changes.changed() => {
+                if changed.is_ok() {
+                    decide(connection, session);
+                }
+            }
+            () = session.wake.notified() => forecast(connection, session),
+            () = tokio::time::sleep(wait) => {}
+        }
+        if let Some(reason) = step(connection, session).await {
+            return reason;
+        }
+    }
+}
+
+/// Looks at the time and carries out what follows from it.
+async fn step(connection: &Connection, session: &OpenSession) -> Option<EndReason> {
+    {
+        let mut life = lock(&session.life);
+        if let Ok(active) = Timestamp::from_millisecond(session.live.active_ms.load(Ordering::Relaxed)) {
+            life.handle_activity(active);
+        }
+        life.handle_timeout(Timestamp::now());
+    }
+    loop {
+        let effect = lock(&session.life).poll_effect();
+        match effect? {
+            Effect::Notice(text) => notice(connection, session, &text).await,
+            Effect::Decide => decide(connection, session),
+            Effect::End(reason) => return Some(reason),
+        }
+    }
+}
+
+async fn end_by_hand(connection: &Connection, session: &OpenSession) -> EndReason {
+    let reason = session.live.end_reason().unwrap_or(EndReason::Ended);
+    if reason != EndReason::Left {
+        notice(connection, session, &format!("This session ended {}.", reason.phrase())).await;
+    }
+    reason
+}
+
+/// Decides again for everything that the session is used for.
+fn decide(connection: &Connection, session: &OpenSession) {
+    let rules = connection.app.rules.now();
+    let granted = *lock(&session.granted);
+    let mut holds_until: Option<Timestamp> = None;
+    for capability in granted.iter() {
+        let request = request(connection, session, capability);
+        let decision = rules.policy.decide(&request);
+        match decision.outcome {
+            Outcome::Granted(_) => holds_until = [holds_until, decision.holds_until].into_iter().flatten().min(),
+            Outcome::Unmet { .. } | Outcome::Refused(_) => {
+                let why = rules.policy.sentence(&request, &decision, Speech::Person);
+                return lock(&session.life).handle_decision(Err(why));
+            }
+        }
+    }
+    lock(&session.life).handle_decision(Ok(holds_until));
+    forecast(connection, session);
+}
+
+/// Finds out when the hours or days of the rules will end the session, so that the person can be told in time.
+fn forecast(connection: &Connection, session: &OpenSession) {
+    let rules = connection.app.rules.now();
+    let granted = *lock(&session.granted);
+    let closes = granted
+        .iter()
+        .filter_map(|capability| {
+            let now = request(connection, session, capability);
+            let until = rules.policy.decide(&now).holds_until?;
+            let then = rules.policy.decide(&Request { at: until, ..now });
+            (!matches!(then.outcome, Outcome::Granted(_))).then_some(until)
+        })
+        .min();
+    let mut life = lock(&session.life);
+    life.handle_forecast(closes);
+    let ends = life.ends_at().map_or(0, |t| t.as_millisecond());
+    session.live.ends_ms.store(ends, Ordering::Relaxed);
+}
+
+fn request<'a>(connection: &'a Connection, session: &'a OpenSession, capability: aerie_core::policy::Capability) -> Request<'a> {
+    Connection::request(connection.person.person(), &session.machine, Some(&session.account), capability, connection.from, connection.person.factors())
+}
+
+async fn notice(connection: &Connection, session: &OpenSession, text: &str) {
+    if let Some(recording) = &session.recording {
+        recording.frame(0, Frame::Mark(text.into())).await;
+    }
+    let readers = lock(&session.readers).clone();
+    let Some(handle) = connection.handle() else { return };
+    for channel in readers {
+        let line = format!("\r\naerie: {text}\r\n");
+        // A reader that does not read must not hold up the end of the session.
+        let _ = tokio::time::timeout(DELIVERY, handle.extended_data(channel, 1, line)).await;
+    }
+}
+
+async fn close(connection: &Connection, session: &OpenSession, reason: EndReason) {
+    let app = &connection.app;
+    let (now, id) = (Timestamp::now(), session.live.id.as_str());
+    let (bytes_out, bytes_in) = session.live.bytes();
+    if let Err(e) = app.store.end_session(id, now, reason.word(), (bytes_out, bytes_in)).await {
+        tracing::error!(error = %e, "the end of a session could not be stored");
+    }
+    app.live.remove(id);
+    let event = |kind| NewEvent::new(now, kind, connection.person.person()).machine(&session.machine).session(id).from(connection.from);
+    app.note(
+        event(EventKind::SessionEnded)
+            .says(format!("The session of {} on {} ended {}.", connection.person.person(), session.machine, reason.phrase()))
+            .with("reason", reason.word())
+            .with("bytes_out", bytes_out)
+            .with("bytes_in", bytes_in),
+    )
+    .await;
+    if let Some(recording) = &session.recording {
+        match recording.finish().await {
+            Some(info) => {
+                if let Err(e) = app.store.set_session_recording(id, &info.digest, info.length_ms).await {
+                    tracing::error!(error = %e, "the digest of a recording could not be stored");
+                }
+                let closed = event(EventKind::RecordingClosed).says(format!("The recording of the session on {} was closed.", session.machine));
+                app.note(closed.with("digest", info.digest).with("length_ms", info.length_ms)).await;
+                audit::look_at_recording(app, id).await;
+            }
+            None => app.note(event(EventKind::RecordingFailed).says(format!("The recording of the session on {} could not be written to its end.", session.machine))).await,
+        }
+    }
+    app.tell("sessions");
+}

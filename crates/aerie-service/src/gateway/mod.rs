@@ -1,0 +1,153 @@
+//! The SSH gateway: people sign in here, and a second connection, of Aerie's own, goes to the machine.
+
+mod carry;
+mod channel;
+mod connection;
+mod life;
+mod machine;
+mod visitor;
+
+use crate::service::App;
+use russh::server::Config;
+use russh::{MethodKind, MethodSet, Preferred, SshId, cipher, compression, kex, mac};
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio::net::{TcpListener, TcpStream};
+use visitor::Visitor;
+
+/// Connections that have not signed in yet, at most: in all, and from one address. More are closed at once.
+const MOST_WAITING: u32 = 512;
+const MOST_WAITING_FROM_ONE: u32 = 64;
+/// How long signing in may take: somebody has to find their phone.
+const GRACE: Duration = Duration::from_secs(120);
+/// Bytes on a channel that may be under way. More costs memory for each stalled channel and brings no speed.
+const WINDOW: u32 = 1 << 20;
+/// Messages that a channel keeps for its reader: the window full of packets of 128 bytes. A peer that sends smaller ones
+/// and is not read from holds up its own connection only.
+const CHANNEL_MESSAGES: usize = 8192;
+
+/// Algorithms for both sides: what ssh-audit calls good, and AES-GCM first, which is the fastest on current processors.
+pub(crate) fn algorithms() -> Preferred {
+    Preferred {
+        kex: Cow::Borrowed(&[
+            kex::MLKEM768X25519_SHA256,
+            kex::CURVE25519,
+            kex::CURVE25519_PRE_RFC_8731,
+            kex::EXTENSION_SUPPORT_AS_CLIENT,
+            kex::EXTENSION_SUPPORT_AS_SERVER,
+            kex::EXTENSION_OPENSSH_STRICT_KEX_AS_CLIENT,
+            kex::EXTENSION_OPENSSH_STRICT_KEX_AS_SERVER,
+        ]),
+        cipher: Cow::Borrowed(&[cipher::AES_256_GCM, cipher::AES_128_GCM, cipher::CHACHA20_POLY1305]),
+        mac: Cow::Borrowed(&[mac::HMAC_SHA512_ETM, mac::HMAC_SHA256_ETM]),
+        compression: Cow::Borrowed(&[compression::NONE]),
+        ..Preferred::DEFAULT
+    }
+}
+
+/// The gateway's side of the protocol, with the certificates of a machine where it speaks for one.
+fn server_config(app: &App, certificates: Vec<russh::keys::Certificate>) -> Arc<Config> {
+    Arc::new(Config {
+        // Clients of OpenSSH say that they read no more (`eow@openssh.com`) only to servers that call themselves so.
+        server_id: SshId::Standard(Cow::Borrowed(concat!("SSH-2.0-OpenSSH_compatible_Aerie_", env!("CARGO_PKG_VERSION")))),
+        methods: MethodSet::from(&[MethodKind::PublicKey, MethodKind::KeyboardInteractive][..]),
+        // Failures are delayed where they happen; a delay here would also hold up the step from key to code.
+        auth_rejection_time: Duration::ZERO,
+        auth_rejection_time_initial: Some(Duration::ZERO),
+        keys: vec![app.keys.host.clone()],
+        certificates,
+        window_size: WINDOW,
+        maximum_packet_size: 32768,
+        channel_buffer_size: CHANNEL_MESSAGES,
+        event_buffer_size: 16,
+        preferred: algorithms(),
+        max_auth_attempts: 12,
+        inactivity_timeout: None,
+        keepalive_interval: Some(Duration::from_secs(30)),
+        keepalive_max: 4,
+        nodelay: true,
+        ..Config::default()
+    })
+}
+
+/// Connections that wait to be signed in.
+#[derive(Default)]
+struct Waiting(Mutex<(u32, HashMap<IpAddr, u32>)>);
+
+/// A place among them; given back when dropped.
+struct Place(Arc<Waiting>, IpAddr);
+
+impl Waiting {
+    fn enter(self: &Arc<Self>, from: IpAddr) -> Option<Place> {
+        let mut guard = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let (all, by_address) = &mut *guard;
+        let here = by_address.entry(from).or_default();
+        if *all >= MOST_WAITING || *here >= MOST_WAITING_FROM_ONE {
+            return None;
+        }
+        *here += 1;
+        *all += 1;
+        Some(Place(self.clone(), from))
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        let mut guard = self.0.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        guard.0 -= 1;
+        if let Some(n) = guard.1.get_mut(&self.1) {
+            *n -= 1;
+            if *n == 0 {
+                guard.1.remove(&self.1);
+            }
+        }
+    }
+}
+
+/// Accepts connections until the service stops.
+pub(crate) async fn listen(app: Arc<App>, listener: TcpListener) {
+    let config = server_config(&app, vec![]);
+    let waiting = Arc::new(Waiting::default());
+    loop {
+        let accepted = tokio::select! {
+            accepted = listener.accept() => accepted,
+            () = app.stopping.cancelled() => return,
+        };
+        match accepted {
+            Ok((stream, peer)) => {
+                let Some(place) = waiting.enter(peer.ip().to_canonical()) else { continue };
+                tokio::spawn(attend(app.clone(), config.clone(), stream, peer.ip().to_canonical(), place));
+            }
+            Err(e) => {
+                // No file descriptors, most likely: connections must end before another can begin.
+                tracing::warn!(error = %e, "a connection could not be accepted");
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+        }
+    }
+}
+
+async fn attend(app: Arc<App>, config: Arc<Config>, stream: TcpStream, from: IpAddr, place: Place) {
+    let _ = stream.set_nodelay(true);
+    let visitor = Visitor::new(app, from);
+    let signed_in = visitor.signed_in();
+    // The greeting is part of the time for signing in: a stranger who says nothing must not hold a place.
+    let running = match tokio::time::timeout(GRACE, russh::server::run_stream(config, stream, visitor)).await {
+        Ok(Ok(running)) => running,
+        Ok(Err(_)) | Err(_) => return,
+    };
+    let handle = running.handle();
+    tokio::pin!(running);
+    tokio::select! {
+        _ = &mut running => return,
+        () = signed_in.cancelled() => {}
+        () = tokio::time::sleep(GRACE) => {
+            let _ = handle.disconnect(russh::Disconnect::ByApplication, "signing in took too long".into(), "en".into()).await;
+        }
+    }
+    drop(place);
+    let _ = running.await;
+}

@@ -1,0 +1,355 @@
+//! Writes recordings: one thread, so that compressing and encrypting stay off the path of the bytes.
+
+use crate::keys::{Keys, random};
+use aerie_core::evidence::hex;
+use aerie_core::recording::{Armed, Compressor, DataKey, Decoder, Encoder, Frame, Header, Kept, ReadError, Summary, TimedFrame, TypedInput};
+use bytes::Bytes;
+use jiff::Timestamp;
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::{Read as _, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::{mpsc, oneshot};
+use tokio_util::sync::CancellationToken;
+
+/// Messages that wait for the thread at most; beyond, sessions wait. At 32 KiB a packet these are 8 MiB.
+const QUEUE: usize = 256;
+/// How often the thread looks for chunks that are due. A chunk is due after a second.
+const TICK: Duration = Duration::from_millis(250);
+
+enum Order {
+    Begin { id: u64, file: File, encoder: Encoder, failed: CancellationToken },
+    Output { id: u64, at_ms: u64, channel: u32, bytes: Bytes },
+    Typed { id: u64, at_ms: u64, channel: u32, bytes: Bytes },
+    Frame { id: u64, at_ms: u64, channel: u32, frame: Frame },
+    Finish { id: u64, reply: oneshot::Sender<Option<RecordingInfo>> },
+}
+
+/// How a recording was closed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RecordingInfo {
+    /// Digest of the chain, hexadecimal.
+    pub digest: String,
+    /// Milliseconds to the last frame.
+    pub length_ms: u64,
+}
+
+/// The recorder.
+pub(crate) struct Recorder {
+    orders: mpsc::Sender<Order>,
+    directory: PathBuf,
+    keys: Arc<Keys>,
+    next: std::sync::atomic::AtomicU64,
+}
+
+/// A recording that is being written.
+#[derive(Clone)]
+pub(crate) struct Recording {
+    id: u64,
+    started: Timestamp,
+    orders: mpsc::Sender<Order>,
+}
+
+/// What a recording is of.
+pub(crate) struct About<'a> {
+    pub(crate) session: &'a str,
+    pub(crate) person: &'a str,
+    pub(crate) machine: &'a str,
+    pub(crate) account: &'a str,
+}
+
+impl Recorder {
+    /// Starts the thread.
+    pub(crate) fn start(directory: PathBuf, keys: Arc<Keys>) -> std::io::Result<Self> {
+        std::fs::create_dir_all(&directory)?;
+        let (orders, inbox) = mpsc::channel(QUEUE);
+        let compressor = Compressor::new()?;
+        std::thread::Builder::new().name("recorder".into()).spawn(move || Desk { compressor, open: HashMap::new() }.run(inbox))?;
+        Ok(Self { orders, directory, keys, next: 0.into() })
+    }
+
+    /// Begins a recording. The file has its head, on the disk, when this returns: only then is the recorder armed. `failed` is
+    /// cancelled when the recording can no longer be written.
+    pub(crate) async fn begin(&self, about: About<'_>, started: Timestamp, failed: CancellationToken) -> std::io::Result<(Recording, Armed, String)> {
+        let purpose = Header::purpose(about.session);
+        let key: [u8; 32] = random().map_err(std::io::Error::other)?;
+        let nonce = random().map_err(std::io::Error::other)?;
+        let sealed = self.keys.master.seal(&key, &purpose, nonce).ok_or_else(|| std::io::Error::other("the key could not be sealed"))?;
+        let header = Header {
+            session: about.session.into(),
+            person: about.person.into(),
+            machine: about.machine.into(),
+            account: about.account.into(),
+            started,
+            key: hex(&sealed),
+        };
+        let name = format!("{}.rec", about.session);
+        let path = self.directory.join(&name);
+        let (encoder, head) = Encoder::new(&header, &DataKey::new(key));
+        let file = tokio::task::spawn_blocking(move || -> std::io::Result<File> {
+            let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+            file.write_all(&head)?;
+            file.sync_all()?;
+            Ok(file)
+        })
+        .await
+        .map_err(std::io::Error::other)??;
+        let armed = encoder.head_written();
+        let id = self.next.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        let recording = Recording { id, started, orders: self.orders.clone() };
+        recording.order(Order::Begin { id, file, encoder, failed }).await;
+        Ok((recording, armed, name))
+    }
+}
+
+impl Recording {
+    async fn order(&self, order: Order) {
+        // The thread ends only with the process.
+        let _ = self.orders.send(order).await;
+    }
+
+    fn at_ms(&self) -> u64 {
+        u64::try_from(Timestamp::now().duration_since(self.started).as_millis()).unwrap_or(0)
+    }
+
+    /// Output of a terminal, or of a stream.
+    pub(crate) async fn output(&self, channel: u32, bytes: Bytes) {
+        self.order(Order::Output { id: self.id, at_ms: self.at_ms(), channel, bytes }).await;
+    }
+
+    /// Input typed at a terminal; kept as far as it is echoed.
+    pub(crate) async fn typed(&self, channel: u32, bytes: Bytes) {
+        self.order(Order::Typed { id: self.id, at_ms: self.at_ms(), channel, bytes }).await;
+    }
+
+    /// Anything else.
+    pub(crate) async fn frame(&self, channel: u32, frame: Frame) {
+        self.order(Order::Frame { id: self.id, at_ms: self.at_ms(), channel, frame }).await;
+    }
+
+    /// Closes the recording. None where it could not be written to its end.
+    pub(crate) async fn finish(&self) -> Option<RecordingInfo> {
+        let (reply, answer) = oneshot::channel();
+        self.order(Order::Finish { id: self.id, reply }).await;
+        answer.await.ok().flatten()
+    }
+}
+
+/// What the thread works on.
+struct Desk {
+    compressor: Compressor,
+    open: HashMap<u64, Writing>,
+}
+
+struct Writing {
+    file: File,
+    encoder: Encoder,
+    started: std::time::Instant,
+    typed: HashMap<u32, TypedInput>,
+    failed: CancellationToken,
+}
+
+impl Desk {
+    fn run(mut self, mut inbox: mpsc::Receiver<Order>) {
+        let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_time().build() else { return };
+        runtime.block_on(async {
+            let mut tick = tokio::time::interval(TICK);
+            tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+            loop {
+                tokio::select! {
+                    biased;
+                    order = inbox.recv() => match order {
+                        Some(order) => self.handle(order),
+                        None => break,
+                    },
+                    _ = tick.tick(), if !self.open.is_empty() => self.write_due(),
+                }
+            }
+        });
+    }
+
+    fn handle(&mut self, order: Order) {
+        match order {
+            Order::Begin { id, file, encoder, failed } => {
+                let started = std::time::Instant::now();
+                self.open.insert(id, Writing { file, encoder, started, typed: HashMap::new(), failed });
+            }
+            Order::Output { id, at_ms, channel, bytes } => self.with(id, at_ms, |w| {
+                if let Some(typed) = w.typed.get_mut(&channel) {
+                    typed.handle_output(&bytes, at_ms);
+                    keep(&mut w.encoder, at_ms, channel, typed.poll_kept());
+                }
+                w.encoder.handle_frame(at_ms, channel, &Frame::Output(bytes.into()));
+            }),
+            Order::Typed { id, at_ms, channel, bytes } => self.with(id, at_ms, |w| {
+                let typed = w.typed.entry(channel).or_default();
+                typed.handle_typed(&bytes, at_ms);
+                keep(&mut w.encoder, at_ms, channel, typed.poll_kept());
+            }),
+            Order::Frame { id, at_ms, channel, frame } => self.with(id, at_ms, |w| {
+                if matches!(frame, Frame::Closed(_))
+                    && let Some(typed) = w.typed.remove(&channel)
+                {
+                    keep(&mut w.encoder, at_ms, channel, typed.finish());
+                }
+                w.encoder.handle_frame(at_ms, channel, &frame);
+            }),
+            Order::Finish { id, reply } => {
+                let closed = self.open.remove(&id).and_then(|w| w.close(&mut self.compressor));
+                let _ = reply.send(closed);
+            }
+        }
+    }
+
+    fn with(&mut self, id: u64, at_ms: u64, f: impl FnOnce(&mut Writing)) {
+        let Some(writing) = self.open.get_mut(&id) else { return };
+        f(writing);
+        if writing.encoder.is_due(at_ms) {
+            writing.write(&mut self.compressor);
+        }
+    }
+
+    fn write_due(&mut self) {
+        for writing in self.open.values_mut() {
+            let now_ms = writing.started.elapsed().as_millis() as u64;
+            for (channel, typed) in &mut writing.typed {
+                typed.handle_timeout(now_ms);
+                keep(&mut writing.encoder, now_ms, *channel, typed.poll_kept());
+            }
+            if writing.encoder.is_due(now_ms) {
+                writing.write(&mut self.compressor);
+            }
+        }
+    }
+}
+
+fn keep(encoder: &mut Encoder, at_ms: u64, channel: u32, kept: Vec<Kept>) {
+    for k in kept {
+        let frame = match k {
+            Kept::Text(text) => Frame::Input(text),
+            Kept::Hidden(n) => Frame::Hidden(n),
+        };
+        encoder.handle_frame(at_ms, channel, &frame);
+    }
+}
+
+impl Writing {
+    fn write(&mut self, compressor: &mut Compressor) {
+        let done = self.encoder.poll_chunk(compressor).and_then(|chunk| match chunk {
+            Some(bytes) => self.file.write_all(&bytes),
+            None => Ok(()),
+        });
+        if let Err(e) = done {
+            tracing::error!(error = %e, "a recording could not be written");
+            self.failed.cancel();
+        }
+    }
+
+    fn close(mut self, compressor: &mut Compressor) -> Option<RecordingInfo> {
+        if self.failed.is_cancelled() {
+            // A hole may be in front of the end: it must not read as complete.
+            return None;
+        }
+        let sealed = self.encoder.finish(compressor).ok()?;
+        self.file.write_all(&sealed.bytes).and_then(|()| self.file.sync_all()).ok()?;
+        Some(RecordingInfo { digest: hex(&sealed.digest), length_ms: sealed.length_ms })
+    }
+}
+
+/// Reads a recording from its file, frame by frame, and says how far it reads. Stops early when `each` returns false.
+///
+/// # Errors
+/// When the file cannot be read, or is not what was written.
+pub fn read_recording(path: &Path, keys: &Keys, mut each: impl FnMut(TimedFrame) -> bool) -> Result<Summary, ReadFault> {
+    let mut file = File::open(path)?;
+    let mut piece = vec![0; 256 << 10];
+    let mut head = vec![];
+    let mut decoder = loop {
+        let n = file.read(&mut piece)?;
+        head.extend_from_slice(piece.get(..n).unwrap_or(&[]));
+        if n == 0 || Decoder::header(&head)?.is_some() {
+            break Decoder::new(&head, |h| h.data_key(&keys.master))?;
+        }
+    };
+    loop {
+        while let Some(chunk) = decoder.poll_chunk()? {
+            for frame in chunk.frames {
+                if !each(frame) {
+                    return Ok(decoder.summary());
+                }
+            }
+        }
+        let n = file.read(&mut piece)?;
+        if n == 0 {
+            return Ok(decoder.summary());
+        }
+        decoder.handle_bytes(piece.get(..n).unwrap_or(&[]));
+    }
+}
+
+/// Why a recording cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub enum ReadFault {
+    /// The file.
+    #[error("the file of the recording: {0}")]
+    File(#[from] std::io::Error),
+    /// Its content.
+    #[error(transparent)]
+    Content(#[from] ReadError),
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn recorder() -> (tempfile::TempDir, Recorder, Arc<Keys>) {
+        let dir = tempfile::tempdir().unwrap();
+        let keys = Arc::new(Keys::load(dir.path()).unwrap());
+        let recorder = Recorder::start(dir.path().join("recordings"), keys.clone()).unwrap();
+        (dir, recorder, keys)
+    }
+
+    const ABOUT: About<'static> = About { session: "s-1", person: "ines", machine: "dome", account: "operator" };
+
+    #[tokio::test]
+    async fn a_recording_is_written_closed_and_reads_with_its_digest() {
+        let (dir, recorder, keys) = recorder();
+        let (recording, _armed, name) = recorder.begin(ABOUT, Timestamp::now(), CancellationToken::new()).await.unwrap();
+        recording.typed(1, Bytes::from_static(b"l")).await;
+        recording.output(1, Bytes::from_static(b"l")).await;
+        recording.typed(1, Bytes::from_static(b"secret")).await;
+        recording.frame(1, Frame::Closed(Some(0))).await;
+        let info = recording.finish().await.unwrap();
+        let mut frames = vec![];
+        let summary = read_recording(&dir.path().join("recordings").join(name), &keys, |f| { frames.push(f.frame); true }).unwrap();
+        assert_eq!(frames, [Frame::Input(b"l".to_vec()), Frame::Output(b"l".to_vec()), Frame::Hidden(6), Frame::Closed(Some(0))]);
+        assert!(summary.complete);
+        assert_eq!(summary.digest, info.digest);
+    }
+
+    #[tokio::test]
+    async fn no_room_for_the_head_is_no_recording() {
+        let (_dir, recorder, _) = recorder();
+        recorder.begin(ABOUT, Timestamp::now(), CancellationToken::new()).await.unwrap();
+        assert!(recorder.begin(ABOUT, Timestamp::now(), CancellationToken::new()).await.is_err(), "a second of the same name");
+    }
+
+    #[tokio::test]
+    async fn a_full_disk_tells_the_session_and_never_reads_as_complete() {
+        let (dir, _, keys) = recorder();
+        let full = std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+        let header = Header { session: "s".into(), person: "p".into(), machine: "m".into(), account: "a".into(), started: Timestamp::now(), key: String::new() };
+        let (mut encoder, _) = Encoder::new(&header, &DataKey::new([0; 32]));
+        encoder.handle_frame(0, 1, &Frame::Output(vec![1; 100]));
+        let failed = CancellationToken::new();
+        let mut compressor = Compressor::new().unwrap();
+        let mut writing = Writing { file: full, encoder, started: std::time::Instant::now(), typed: HashMap::new(), failed: failed.clone() };
+        writing.write(&mut compressor);
+        assert!(failed.is_cancelled());
+        assert!(writing.close(&mut compressor).is_none());
+        drop((dir, keys));
+    }
+}

@@ -1,0 +1,90 @@
+//! The sessions that are live now.
+
+use aerie_core::session::EndReason;
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+use tokio_util::sync::CancellationToken;
+
+/// What everybody may know of a live session, and the handle to end it.
+#[derive(Debug)]
+pub(crate) struct LiveSession {
+    pub(crate) id: String,
+    pub(crate) person: String,
+    /// Bytes that the machine sent.
+    pub(crate) bytes_out: AtomicU64,
+    /// Bytes that the person sent.
+    pub(crate) bytes_in: AtomicU64,
+    /// Last instant at which bytes flowed, in milliseconds since the epoch.
+    pub(crate) active_ms: AtomicI64,
+    /// When the session ends at the latest, as far as is known; 0 for never.
+    pub(crate) ends_ms: AtomicI64,
+    end: Mutex<Option<EndReason>>,
+    pub(crate) ended: CancellationToken,
+}
+
+impl LiveSession {
+    pub(crate) fn new(id: &str, person: &str, now_ms: i64) -> Self {
+        Self {
+            id: id.into(),
+            person: person.into(),
+            bytes_out: 0.into(),
+            bytes_in: 0.into(),
+            active_ms: now_ms.into(),
+            ends_ms: 0.into(),
+            end: Mutex::new(None),
+            ended: CancellationToken::new(),
+        }
+    }
+
+    /// Ends the session; the first reason counts.
+    pub(crate) fn end(&self, reason: EndReason) {
+        let mut end = self.end.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        end.get_or_insert(reason);
+        self.ended.cancel();
+    }
+
+    pub(crate) fn end_reason(&self) -> Option<EndReason> {
+        *self.end.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    pub(crate) fn note_out(&self, n: usize, now_ms: i64) {
+        self.bytes_out.fetch_add(n as u64, Ordering::Relaxed);
+        self.active_ms.store(now_ms, Ordering::Relaxed);
+    }
+
+    pub(crate) fn note_in(&self, n: usize, now_ms: i64) {
+        self.bytes_in.fetch_add(n as u64, Ordering::Relaxed);
+        self.active_ms.store(now_ms, Ordering::Relaxed);
+    }
+
+    pub(crate) fn bytes(&self) -> (u64, u64) {
+        (self.bytes_out.load(Ordering::Relaxed), self.bytes_in.load(Ordering::Relaxed))
+    }
+}
+
+/// All live sessions by their identifier.
+#[derive(Debug, Default)]
+pub(crate) struct LiveSessions(Mutex<HashMap<String, Arc<LiveSession>>>);
+
+impl LiveSessions {
+    fn map(&self) -> std::sync::MutexGuard<'_, HashMap<String, Arc<LiveSession>>> {
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    pub(crate) fn add(&self, session: Arc<LiveSession>) {
+        self.map().insert(session.id.clone(), session);
+    }
+
+    pub(crate) fn remove(&self, id: &str) {
+        self.map().remove(id);
+    }
+
+    pub(crate) fn get(&self, id: &str) -> Option<Arc<LiveSession>> {
+        self.map().get(id).cloned()
+    }
+
+    pub(crate) fn all(&self) -> Vec<Arc<LiveSession>> {
+        self.map().values().cloned().collect()
+    }
+}
