@@ -1,1 +1,50 @@
+//! Machines for the demo and the tests: real OpenSSH servers, each with a host name, accounts, files and a log of its own,
+//! in Linux namespaces. Nothing of the host is changed, and everything ends with the process that started it.
 //!
+//! This is the one crate with `unsafe` code. It needs it for what the standard library and nix do not wrap: passing a
+//! listening socket across `fork` and `exec`, and asking the kernel to end a machine with its parent. Each use says why it
+//! is sound. Nothing here runs in the service.
+//!
+//! A program that starts machines calls [`run_if_machine`] first in `main`: the machine is the same program again.
+
+mod inside;
+mod launch;
+mod server;
+mod sys;
+
+pub use launch::{Lab, LabError, Mode, RunningMachine};
+pub use server::SshServer;
+
+/// Argument that makes the program a machine.
+pub(crate) const MACHINE: &str = "--lab-machine";
+
+/// What a machine is like.
+#[derive(Debug, Clone)]
+pub struct MachineSpec {
+    /// Host name.
+    pub name: String,
+    /// Public key of the authority whose certificates its SSH server trusts, in OpenSSH's format.
+    pub authority: String,
+    /// Keys that let somebody in around the gateway: account and public key line.
+    pub direct_keys: Vec<(String, String)>,
+    /// Text files in the home of `operator`: path below it, and content.
+    pub files: Vec<(String, String)>,
+}
+
+/// Accounts of every machine, with their user numbers.
+pub(crate) const ACCOUNTS: [(&str, u32, &str); 2] = [("operator", 1000, "Night operator"), ("archivist", 1001, "Plate archivist")];
+
+/// Becomes a machine when the program was started as one; returns otherwise.
+pub fn run_if_machine() {
+    let arguments: Vec<String> = std::env::args().collect();
+    if arguments.get(1).map(String::as_str) == Some(MACHINE) {
+        let code = match inside::main(arguments.get(2..).unwrap_or(&[])) {
+            Ok(()) => 0,
+            Err(e) => {
+                eprintln!("machine: {e}");
+                1
+            }
+        };
+        std::process::exit(code);
+    }
+}

@@ -1,0 +1,353 @@
+//! What runs inside: makes the machine's root, and is its first process.
+
+use crate::{ACCOUNTS, sys};
+use nix::mount::{MntFlags, MsFlags, mount, umount2};
+use nix::sched::{CloneFlags, unshare};
+use nix::sys::wait::waitpid;
+use nix::unistd::{self, Gid, Uid};
+use std::fs::{self, OpenOptions};
+use std::io::{self, Read as _, Write as _};
+use std::net::TcpListener;
+use std::os::fd::OwnedFd;
+use std::os::unix::fs::{PermissionsExt as _, chown, symlink};
+use std::os::unix::net::UnixDatagram;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+type Outcome<T> = Result<T, Box<dyn std::error::Error>>;
+const NONE: Option<&str> = None;
+/// Where an unpacked server is found inside.
+const UNPACKED: &str = "/opt/openssh";
+
+struct Plan {
+    mode: String,
+    name: String,
+    server: String,
+}
+
+impl Plan {
+    fn single(&self) -> bool {
+        self.mode == "user-single"
+    }
+
+    fn sshd(&self) -> String {
+        if self.server.is_empty() { "/usr/sbin/sshd".into() } else { format!("{UNPACKED}/usr/sbin/sshd") }
+    }
+}
+
+pub(crate) fn main(arguments: &[String]) -> Outcome<()> {
+    let [mode, name, server] = arguments else { return Err("wrong arguments".into()) };
+    let plan = Plan { mode: mode.clone(), name: name.clone(), server: server.clone() };
+    sys::die_with_parent();
+    if plan.mode == "plain" {
+        wait_for_go()?;
+        return plain(&plan);
+    }
+    let mut flags = CloneFlags::CLONE_NEWNS | CloneFlags::CLONE_NEWUTS | CloneFlags::CLONE_NEWIPC | CloneFlags::CLONE_NEWPID | CloneFlags::CLONE_NEWNET;
+    if plan.mode != "root-plain" {
+        flags |= CloneFlags::CLONE_NEWUSER;
+    }
+    unshare(flags)?;
+    say("unshared")?;
+    wait_for_go()?;
+    match sys::fork()? {
+        Some(child) => {
+            waitpid(child, None)?;
+            Ok(())
+        }
+        None => machine(&plan),
+    }
+}
+
+fn say(line: &str) -> io::Result<()> {
+    let mut out = io::stdout().lock();
+    writeln!(out, "{line}")?;
+    out.flush()
+}
+
+fn wait_for_go() -> Outcome<()> {
+    let mut byte = [0];
+    io::stdin().read_exact(&mut byte)?;
+    Ok(())
+}
+
+/// Ends when the parent closes the life line.
+fn live_on() -> ! {
+    let mut byte = [0; 16];
+    while matches!(io::stdin().read(&mut byte), Ok(n) if n > 0) {}
+    std::process::exit(0)
+}
+
+fn machine(plan: &Plan) -> Outcome<()> {
+    if plan.mode != "root-plain" {
+        if !plan.single() {
+            unistd::setgroups(&[])?;
+        }
+        let (root, group) = (Uid::from_raw(0), Gid::from_raw(0));
+        unistd::setresgid(group, group, group)?;
+        unistd::setresuid(root, root, root)?;
+    }
+    // Changing the user clears it.
+    sys::die_with_parent();
+    nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o022));
+    make_root(plan)?;
+    unistd::sethostname(&plan.name)?;
+    configure(plan)?;
+    enter_root()?;
+    sys::set_env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin");
+    make_host_key(&plan.name, Path::new("/etc/ssh/ssh_host_ed25519_key"))?;
+    sys::loopback_up()?;
+    let log = UnixDatagram::bind("/dev/log")?;
+    fs::set_permissions("/dev/log", fs::Permissions::from_mode(0o666))?;
+    let host = plan.name.clone();
+    std::thread::spawn(move || keep_log(&log, &host));
+    let (sshd, single) = (plan.sshd(), plan.single());
+    let listener = sys::take_listener();
+    std::thread::spawn(move || accept(&listener, &sshd, single));
+    let key = fs::read_to_string("/etc/ssh/ssh_host_ed25519_key.pub")?;
+    say(&format!("ready {}", key.trim()))?;
+    std::thread::spawn(|| sys::reap());
+    live_on()
+}
+
+fn accept(listener: &TcpListener, sshd: &str, single: bool) {
+    for stream in listener.incoming().flatten() {
+        let input: OwnedFd = stream.into();
+        let Ok(output) = input.try_clone() else { continue };
+        let mut command = Command::new(sshd);
+        command.arg("-i").stdin(input).stdout(output).stderr(Stdio::null()).env("TZ", "UTC0");
+        if sshd.starts_with(UNPACKED) {
+            command.env("LD_LIBRARY_PATH", format!("{UNPACKED}/usr/lib/x86_64-linux-gnu:{UNPACKED}/lib/x86_64-linux-gnu:{UNPACKED}/usr/lib/aarch64-linux-gnu"));
+        }
+        if single {
+            // The server gives up its rights by becoming another user: here that is a further namespace.
+            sys::in_child(&mut command, || {
+                unshare(CloneFlags::CLONE_NEWUSER)?;
+                fs::write("/proc/self/setgroups", "deny")?;
+                fs::write("/proc/self/uid_map", "1000 0 1\n")?;
+                fs::write("/proc/self/gid_map", "1000 0 1\n")
+            });
+        }
+        if let Err(e) = command.spawn() {
+            eprintln!("machine: {sshd}: {e}");
+        }
+    }
+}
+
+fn bind(from: &str, to: &str) -> Outcome<()> {
+    mount(Some(from), to, NONE, MsFlags::MS_BIND | MsFlags::MS_REC, NONE).map_err(|e| format!("bind {from}: {e}").into())
+}
+
+/// A root of its own in memory, with the host's programs read-only.
+fn make_root(plan: &Plan) -> Outcome<()> {
+    mount(NONE, "/", NONE, MsFlags::MS_REC | MsFlags::MS_PRIVATE, NONE)?;
+    mount(Some("machine"), "root", Some("tmpfs"), MsFlags::MS_NOSUID | MsFlags::MS_NODEV, Some("mode=755,size=1g"))?;
+    fs::create_dir_all("root/var/log")?;
+    bind("log", "root/var/log")?;
+    for d in ["usr", "etc/ssh", "proc", "dev/pts", "dev/shm", "run/sshd", "var/tmp", "tmp", "home", "root", "old", "opt/account", "opt/openssh", "opt/machine"] {
+        fs::create_dir_all(format!("root/{d}"))?;
+    }
+    for d in ["files", "keys"] {
+        let status = Command::new("/bin/cp").args(["-r", d, "root/opt/machine/"]).status()?;
+        if !status.success() {
+            return Err(format!("{d} could not be copied").into());
+        }
+    }
+    fs::copy("authority.pub", "root/etc/ssh/authority.pub")?;
+    if !plan.server.is_empty() {
+        bind(&plan.server, "root/opt/openssh")?;
+    }
+    std::env::set_current_dir("root")?;
+    for d in ["tmp", "var/tmp", "dev/shm"] {
+        fs::set_permissions(d, fs::Permissions::from_mode(0o1777))?;
+    }
+    fs::set_permissions("root", fs::Permissions::from_mode(0o700))?;
+    bind("/usr", "usr")?;
+    let read_only = MsFlags::MS_REMOUNT | MsFlags::MS_BIND | MsFlags::MS_RDONLY | MsFlags::MS_NOSUID | MsFlags::MS_NODEV;
+    mount(NONE, "usr", NONE, read_only, NONE)?;
+    for link in ["bin", "sbin", "lib", "lib64"] {
+        if let Ok(target) = fs::read_link(Path::new("/").join(link)) {
+            symlink(target, link)?;
+        }
+    }
+    make_devices()?;
+    let proc = mount(Some("proc"), "proc", Some("proc"), MsFlags::MS_NOSUID | MsFlags::MS_NODEV | MsFlags::MS_NOEXEC, NONE);
+    if proc.is_err() {
+        // Containers refuse a /proc of one's own: the host's is shown instead.
+        bind("/proc", "proc")?;
+    }
+    Ok(())
+}
+
+fn make_devices() -> Outcome<()> {
+    for d in ["null", "zero", "full", "random", "urandom", "tty"] {
+        let target = format!("dev/{d}");
+        fs::write(&target, "")?;
+        bind(&format!("/dev/{d}"), &target)?;
+    }
+    mount(Some("devpts"), "dev/pts", Some("devpts"), MsFlags::MS_NOSUID | MsFlags::MS_NOEXEC, Some("newinstance,ptmxmode=0666,mode=0620"))?;
+    symlink("pts/ptmx", "dev/ptmx")?;
+    symlink("/proc/self/fd", "dev/fd")?;
+    for (number, name) in ["stdin", "stdout", "stderr"].iter().enumerate() {
+        symlink(format!("fd/{number}"), format!("dev/{name}"))?;
+    }
+    Ok(())
+}
+
+fn enter_root() -> Outcome<()> {
+    unistd::pivot_root(".", "old")?;
+    std::env::set_current_dir("/")?;
+    umount2("/old", MntFlags::MNT_DETACH)?;
+    fs::remove_dir("/old")?;
+    Ok(())
+}
+
+fn make_host_key(name: &str, path: &Path) -> Outcome<()> {
+    let made = Command::new("/usr/bin/ssh-keygen").args(["-q", "-t", "ed25519", "-N", "", "-C", &format!("root@{name}"), "-f"]).arg(path).stdin(Stdio::null()).status()?;
+    if made.success() { Ok(()) } else { Err("ssh-keygen made no host key".into()) }
+}
+
+/// Accounts, host name, homes and the server's configuration. Runs with the new root as current directory.
+fn configure(plan: &Plan) -> Outcome<()> {
+    for f in ["ld.so.cache", "bash.bashrc", "profile", "localtime", "login.defs", "skel", "alternatives", "terminfo"] {
+        let _ = Command::new("/bin/cp").args(["-rP", "--preserve=mode,timestamps", &format!("/etc/{f}"), "etc/"]).stderr(Stdio::null()).status();
+    }
+    let single = plan.single();
+    let shell = if single { "/opt/account/enter" } else { "/bin/bash" };
+    fs::write("etc/passwd", accounts(single, shell))?;
+    let groups: String = ACCOUNTS.iter().map(|(name, id, _)| format!("{name}:x:{}:\n", if single { 1000 } else { *id })).collect();
+    let tty = if single { "" } else { "tty:x:5:\n" };
+    fs::write("etc/group", format!("root:x:0:\nshadow:x:42:\n{tty}{groups}nogroup:x:65534:\n"))?;
+    fs::write("etc/shadow", ACCOUNTS.iter().fold("root:*:19000:0:99999:7:::\n".to_string(), |t, (n, _, _)| t + &format!("{n}:*:19000:0:99999:7:::\n")))?;
+    fs::set_permissions("etc/shadow", fs::Permissions::from_mode(0o600))?;
+    if single {
+        separate_accounts()?;
+    }
+    fs::write("etc/hostname", format!("{}\n", plan.name))?;
+    fs::write("etc/hosts", format!("127.0.0.1 localhost\n127.0.1.1 {}\n", plan.name))?;
+    fs::write("etc/nsswitch.conf", "passwd: files\ngroup: files\nshadow: files\nhosts: files\n")?;
+    fs::write("etc/os-release", format!("NAME=\"Dome Linux\"\nPRETTY_NAME=\"Dome Linux 7 ({})\"\nID=dome\nID_LIKE=debian\nVERSION_ID=\"7\"\n", plan.name))?;
+    homes(single)?;
+    fs::write("run/utmp", "")?;
+    for (name, mode) in [("wtmp", 0o644), ("lastlog", 0o644), ("btmp", 0o600)] {
+        let path = format!("var/log/{name}");
+        OpenOptions::new().create(true).append(true).open(&path)?;
+        fs::set_permissions(path, fs::Permissions::from_mode(mode))?;
+    }
+    let sftp = if plan.server.is_empty() { "/usr/lib/openssh/sftp-server".into() } else { format!("{UNPACKED}/usr/lib/openssh/sftp-server") };
+    fs::write(
+        "etc/ssh/sshd_config",
+        format!(
+            "HostKey /etc/ssh/ssh_host_ed25519_key\nTrustedUserCAKeys /etc/ssh/authority.pub\nAuthorizedKeysFile /etc/ssh/keys/%u\nStrictModes no\n\
+             KbdInteractiveAuthentication no\nPasswordAuthentication no\nUsePAM no\nPrintMotd no\nPidFile none\nAcceptEnv LANG LC_*\n\
+             MaxSessions 100\nClientAliveInterval 0\nSubsystem sftp {sftp}\n"
+        ),
+    )?;
+    fs::rename("opt/machine/keys", "etc/ssh/keys")?;
+    Ok(())
+}
+
+fn accounts(single: bool, shell: &str) -> String {
+    let mut text = String::from("root:x:0:0:root:/root:/bin/bash\nsshd:x:102:65534::/run/sshd:/usr/sbin/nologin\n");
+    for (at, (name, id, title)) in ACCOUNTS.iter().enumerate() {
+        // Of several accounts with one user the first gives the name; the others enter a namespace of their own.
+        let (id, shell) = if single { (1000, if at == 0 { "/bin/bash" } else { shell }) } else { (*id, "/bin/bash") };
+        text += &format!("{name}:x:{id}:{id}:{title}:/home/{name}:{shell}\n");
+    }
+    text + "nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n"
+}
+
+/// Where all accounts share one user, the second shows its own name by a further namespace.
+fn separate_accounts() -> Outcome<()> {
+    let (name, id, title) = ACCOUNTS[1];
+    fs::write("opt/account/passwd", format!("root:x:0:0:root:/root:/bin/bash\n{name}:x:{id}:{id}:{title}:/home/{name}:/bin/bash\n"))?;
+    fs::write("opt/account/group", format!("root:x:0:\n{name}:x:{id}:\n"))?;
+    let script = format!(
+        "#!/bin/sh\nexec unshare --user --map-root-user --mount /bin/sh -c 'mount --bind /opt/account/passwd /etc/passwd; \
+         mount --bind /opt/account/group /etc/group; export SHELL=/bin/bash; exec unshare --user --map-user={id} --map-group={id} /bin/bash \"$@\"' sh \"$@\"\n"
+    );
+    fs::write("opt/account/enter", script)?;
+    fs::set_permissions("opt/account/enter", fs::Permissions::from_mode(0o755))?;
+    Ok(())
+}
+
+fn homes(single: bool) -> Outcome<()> {
+    for (name, id, _) in ACCOUNTS {
+        let home = format!("home/{name}");
+        fs::create_dir(&home)?;
+        fs::set_permissions(&home, fs::Permissions::from_mode(0o750))?;
+        fs::write(format!("{home}/.bashrc"), "PS1='\\u@\\h:\\w\\$ '\nalias ls='ls --color=auto'\n")?;
+        fs::write(format!("{home}/.profile"), ". ~/.bashrc\n")?;
+        if name == "operator" {
+            for entry in fs::read_dir("opt/machine/files")?.flatten() {
+                let path = format!("{home}/{}", entry.file_name().to_string_lossy().replace('%', "/"));
+                if let Some(parent) = Path::new(&path).parent() {
+                    fs::create_dir_all(parent)?;
+                }
+                fs::copy(entry.path(), &path)?;
+            }
+        }
+        if !single {
+            own(Path::new(&home), id)?;
+        }
+    }
+    Ok(())
+}
+
+fn own(path: &Path, id: u32) -> io::Result<()> {
+    chown(path, Some(id), Some(id))?;
+    if path.is_dir() {
+        for entry in fs::read_dir(path)?.flatten() {
+            own(&entry.path(), id)?;
+        }
+    }
+    Ok(())
+}
+
+/// Writes what the server logs, in the traditional form.
+fn keep_log(socket: &UnixDatagram, host: &str) {
+    let Ok(mut file) = OpenOptions::new().create(true).append(true).open("/var/log/auth.log") else { return };
+    let mut buffer = [0; 8192];
+    while let Ok(n) = socket.recv(&mut buffer) {
+        let text = String::from_utf8_lossy(buffer.get(..n).unwrap_or(&[]));
+        let text = text.trim_end_matches(['\0', '\n']);
+        let text = text.split_once('>').map_or(text, |(_, rest)| rest);
+        if let Some((stamp, rest)) = text.split_at_checked(16) {
+            let _ = writeln!(file, "{stamp}{host} {rest}");
+        }
+    }
+}
+
+/// Without namespaces: a plain server on the host, under the user who started it.
+fn plain(plan: &Plan) -> Outcome<()> {
+    let here = std::env::current_dir()?;
+    let at = |name: &str| here.join(name).display().to_string();
+    let key = here.join("host_key");
+    if !key.exists() {
+        make_host_key(&plan.name, &key)?;
+    }
+    let root = &plan.server;
+    let sftp = format!("{root}/usr/lib/openssh/sftp-server");
+    let config = format!(
+        "HostKey {}\nTrustedUserCAKeys {}\nAuthorizedKeysFile none\nStrictModes no\nKbdInteractiveAuthentication no\nPasswordAuthentication no\nUsePAM no\n\
+         PidFile none\nMaxSessions 100\nSubsystem sftp {sftp}\n",
+        key.display(),
+        at("authority.pub"),
+    );
+    fs::write("sshd_config", config)?;
+    let listener = sys::take_listener();
+    let (sshd, config, log) = (format!("{root}/usr/sbin/sshd"), at("sshd_config"), at("log/auth.log"));
+    let libraries = format!("{root}/usr/lib/x86_64-linux-gnu:{root}/lib/x86_64-linux-gnu:{root}/usr/lib/aarch64-linux-gnu");
+    std::thread::spawn(move || {
+        for stream in listener.incoming().flatten() {
+            let input: OwnedFd = stream.into();
+            let Ok(output) = input.try_clone() else { continue };
+            let mut command = Command::new(&sshd);
+            command.args(["-i", "-f", &config, "-E", &log]).stdin(input).stdout(output).stderr(Stdio::null()).env("LD_LIBRARY_PATH", &libraries);
+            let _ = command.spawn();
+        }
+    });
+    say(&format!("ready {}", fs::read_to_string(key.with_extension("pub"))?.trim()))?;
+    std::thread::spawn(|| sys::reap());
+    live_on()
+}
