@@ -1,1 +1,338 @@
-//!
+//! Typed client of the API, shared by the command line and the tests.
+
+use aerie_api::{
+    CheckpointView, DirectoryExport, EventView, FindingView, FrameView, LogReport, MachineView, Me, Now, Page, PersonView, PolicyChecked, PolicyText, PolicyView, ProblemView,
+    RecordingReport, ScanResult, SessionView, SignIn, Why, WhyQuery,
+};
+use reqwest::{Method, RequestBuilder, StatusCode};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::time::Duration;
+
+/// Why a call did not succeed.
+#[derive(Debug, thiserror::Error)]
+pub enum ClientError {
+    /// The service cannot be reached.
+    #[error("the service at {0} cannot be reached ({1}); is it running, and is --server right?")]
+    Unreachable(String, String),
+    /// The service refused.
+    #[error("{}: {}", .0.title, .0.detail)]
+    Problem(Box<ProblemView>),
+    /// The answer is not one of this API.
+    #[error("the answer of {0} is not one of Aerie's API: is --server right?")]
+    Foreign(String),
+}
+
+impl ClientError {
+    /// The HTTP status, where the service answered.
+    pub fn status(&self) -> Option<u16> {
+        match self {
+            Self::Problem(p) => Some(p.status),
+            Self::Unreachable(..) | Self::Foreign(_) => None,
+        }
+    }
+}
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// A client of one service.
+#[derive(Clone)]
+pub struct Client {
+    base: String,
+    token: Option<String>,
+    http: reqwest::Client,
+}
+
+/// Which sessions to list.
+#[derive(Debug, Clone, Default, Serialize)]
+pub struct SessionQuery {
+    /// `live` or `ended`.
+    pub state: Option<String>,
+    /// Name of the person.
+    pub person: Option<String>,
+    /// Name of the machine.
+    pub machine: Option<String>,
+    /// Any text.
+    pub q: Option<String>,
+    /// `next` of the page before.
+    pub after: Option<String>,
+    /// Rows.
+    pub limit: Option<u32>,
+}
+
+/// Which events or findings to list.
+#[derive(Debug, Clone, Default, Serialize)]
+pub struct ListQuery {
+    /// Word of the kind.
+    pub kind: Option<String>,
+    /// Session.
+    pub session: Option<String>,
+    /// Any text.
+    pub q: Option<String>,
+    /// `next` of the page before.
+    pub after: Option<String>,
+    /// Rows.
+    pub limit: Option<u32>,
+}
+
+/// How to read a log.
+#[derive(Debug, Clone, Default, Serialize)]
+pub struct ScanQuery {
+    /// Name of the file.
+    pub name: Option<String>,
+    /// Year of the first line.
+    pub year: Option<i16>,
+    /// Zone of its clock.
+    pub zone: Option<String>,
+}
+
+impl Client {
+    /// A client of the service at `base` (`http://127.0.0.1:7080`).
+    pub fn new(base: &str, token: Option<String>) -> Self {
+        let http = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).no_proxy().build().unwrap_or_default();
+        Self { base: base.trim_end_matches('/').into(), token, http }
+    }
+
+    /// The same with a token.
+    #[must_use]
+    pub fn with_token(mut self, token: &str) -> Self {
+        self.token = Some(token.into());
+        self
+    }
+
+    /// Signs in and returns who is signed in, with a token.
+    ///
+    /// # Errors
+    /// When the service cannot be reached or refuses; so for every call below.
+    pub async fn sign_in(&self, person: &str, password: &str, code: &str) -> Result<Me> {
+        let given = SignIn { person: person.into(), password: password.into(), code: code.into(), token: true };
+        self.ask(self.call(Method::POST, "sign-in").json(&given)).await
+    }
+
+    /// Signs out.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn sign_out(&self) -> Result<()> {
+        self.send(self.call(Method::POST, "sign-out")).await.map(drop)
+    }
+
+    /// Who is signed in.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn me(&self) -> Result<Me> {
+        self.ask(self.call(Method::GET, "me")).await
+    }
+
+    /// How things stand.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn now(&self) -> Result<Now> {
+        self.ask(self.call(Method::GET, "now")).await
+    }
+
+    /// Machines.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn machines(&self) -> Result<Vec<MachineView>> {
+        self.ask(self.call(Method::GET, "machines")).await
+    }
+
+    /// People.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn people(&self) -> Result<Vec<PersonView>> {
+        self.ask(self.call(Method::GET, "people")).await
+    }
+
+    /// People, machines and keys as a file.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn directory(&self) -> Result<DirectoryExport> {
+        self.ask(self.call(Method::GET, "directory")).await
+    }
+
+    /// Sessions, newest first.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn sessions(&self, query: &SessionQuery) -> Result<Page<SessionView>> {
+        self.ask(self.call(Method::GET, "sessions").query(query)).await
+    }
+
+    /// One session.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn session(&self, id: &str) -> Result<SessionView> {
+        self.ask(self.call(Method::GET, &format!("sessions/{}", safe(id)))).await
+    }
+
+    /// Ends a session.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn end_session(&self, id: &str) -> Result<()> {
+        self.send(self.call(Method::POST, &format!("sessions/{}/end", safe(id)))).await.map(drop)
+    }
+
+    /// The frames of a recording.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn frames(&self, id: &str) -> Result<Vec<FrameView>> {
+        let text = self.text(self.call(Method::GET, &format!("recordings/{}/frames", safe(id)))).await?;
+        text.lines().map(|l| serde_json::from_str(l).map_err(|_| ClientError::Foreign(self.base.clone()))).collect()
+    }
+
+    /// A recording as plain text.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn recording_text(&self, id: &str) -> Result<String> {
+        self.text(self.call(Method::GET, &format!("recordings/{}/text", safe(id)))).await
+    }
+
+    /// Verifies a recording.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn verify_recording(&self, id: &str) -> Result<RecordingReport> {
+        self.ask(self.call(Method::POST, &format!("recordings/{}/verify", safe(id)))).await
+    }
+
+    /// Findings, newest first.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn findings(&self, query: &ListQuery) -> Result<Page<FindingView>> {
+        self.ask(self.call(Method::GET, "findings").query(query)).await
+    }
+
+    /// One finding.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn finding(&self, id: &str) -> Result<FindingView> {
+        self.ask(self.call(Method::GET, &format!("findings/{}", safe(id)))).await
+    }
+
+    /// Events, newest first.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn log(&self, query: &ListQuery) -> Result<Page<EventView>> {
+        self.ask(self.call(Method::GET, "log").query(query)).await
+    }
+
+    /// Verifies the log.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn verify_log(&self) -> Result<LogReport> {
+        self.ask(self.call(Method::POST, "log/verify")).await
+    }
+
+    /// Signs the log as it stands.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn checkpoint(&self) -> Result<CheckpointView> {
+        self.ask(self.call(Method::POST, "log/checkpoints")).await
+    }
+
+    /// The rules in force.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn policy(&self) -> Result<PolicyView> {
+        self.ask(self.call(Method::GET, "policy")).await
+    }
+
+    /// Checks rules.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn check_policy(&self, text: &str) -> Result<PolicyChecked> {
+        self.ask(self.call(Method::POST, "policy/check").json(&PolicyText { text: text.into() })).await
+    }
+
+    /// Publishes rules that were written against the version `after`.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn publish_policy(&self, text: &str, after: Option<i64>) -> Result<PolicyChecked> {
+        let mut call = self.call(Method::PUT, "policy").json(&PolicyText { text: text.into() });
+        if let Some(version) = after {
+            call = call.header("if-match", format!("\"{version}\""));
+        }
+        self.ask(call).await
+    }
+
+    /// Asks why somebody may or may not.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn why(&self, query: &WhyQuery) -> Result<Why> {
+        self.ask(self.call(Method::GET, "why").query(query)).await
+    }
+
+    /// Audits a log. The file is streamed.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn scan(&self, query: &ScanQuery, log: tokio::fs::File) -> Result<ScanResult> {
+        let body = reqwest::Body::wrap_stream(tokio_util::io::ReaderStream::with_capacity(log, 256 << 10));
+        self.ask(self.call(Method::POST, "audit/scan").query(query).body(body)).await
+    }
+
+    fn call(&self, method: Method, path: &str) -> RequestBuilder {
+        let call = self.http.request(method, format!("{}/api/v1/{path}", self.base));
+        match &self.token {
+            Some(token) => call.bearer_auth(token),
+            None => call,
+        }
+    }
+
+    async fn send(&self, call: RequestBuilder) -> Result<reqwest::Response> {
+        let answer = call.send().await.map_err(|e| {
+            let cause = std::error::Error::source(&e).map_or_else(|| e.to_string(), ToString::to_string);
+            ClientError::Unreachable(self.base.clone(), cause)
+        })?;
+        if answer.status().is_success() {
+            return Ok(answer);
+        }
+        let status: StatusCode = answer.status();
+        let body = answer.bytes().await.unwrap_or_default();
+        Err(match serde_json::from_slice::<ProblemView>(&body) {
+            Ok(problem) => ClientError::Problem(Box::new(problem)),
+            // What the framework refuses before a handler sees it is told in plain text.
+            Err(_) if status == StatusCode::UNPROCESSABLE_ENTITY || status == StatusCode::BAD_REQUEST || status == StatusCode::PAYLOAD_TOO_LARGE => ClientError::Problem(Box::new(ProblemView {
+                kind: "/docs/errors#bad-request".into(),
+                title: "The request cannot be read".into(),
+                status: status.as_u16(),
+                detail: String::from_utf8_lossy(&body).chars().take(500).collect(),
+                diagnostics: vec![],
+            })),
+            Err(_) => ClientError::Foreign(self.base.clone()),
+        })
+    }
+
+    async fn ask<T: DeserializeOwned>(&self, call: RequestBuilder) -> Result<T> {
+        self.send(call).await?.json().await.map_err(|_| ClientError::Foreign(self.base.clone()))
+    }
+
+    async fn text(&self, call: RequestBuilder) -> Result<String> {
+        self.send(call).await?.text().await.map_err(|_| ClientError::Foreign(self.base.clone()))
+    }
+}
+
+/// An identifier within a path: anything that is not part of one is left out, so that it names nothing else.
+fn safe(id: &str) -> String {
+    id.chars().filter(|c| c.is_ascii_alphanumeric() || "-_".contains(*c)).take(64).collect()
+}

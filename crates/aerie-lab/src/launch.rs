@@ -198,6 +198,9 @@ impl Lab {
             fs::set_permissions(&path, fs::Permissions::from_mode(0o755)).map_err(io(d))?;
             if self.mode == Mode::RootRange && matches!(d, "root" | "log") {
                 chown(&path, Some(base), Some(base)).map_err(io(d))?;
+                for entry in fs::read_dir(&path).map_err(io(d))?.flatten() {
+                    chown(entry.path(), Some(base), Some(base)).map_err(io(d))?;
+                }
             }
         }
         write("authority.pub", &spec.authority)?;

@@ -22,7 +22,7 @@ const MAX_PASSWORD: usize = 256;
 const CHECKS_AT_A_TIME: usize = 2;
 
 /// Purpose for which a TOTP secret is sealed.
-pub(crate) fn totp_purpose(person: &str) -> String {
+pub fn totp_purpose(person: &str) -> String {
     format!("totp {person}")
 }
 

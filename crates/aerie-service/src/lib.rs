@@ -15,7 +15,7 @@ mod service;
 mod sessions;
 
 pub use config::{Config, DEFAULT_HTTP, DEFAULT_SSH};
-pub use identity::{hash_password, new_token};
+pub use identity::{hash_password, new_token, totp_purpose};
 pub use keys::{KeyError, Keys, fingerprint};
 pub use recorder::{RecordingInfo, read_recording};
 pub use rulebook::{PublishError, Rulebook};

@@ -143,6 +143,13 @@ impl Service {
         (line(&self.app.keys.host), line(&self.app.keys.host_authority))
     }
 
+    /// Looks at what was typed in sessions that ended elsewhere, as is done at the end of each session here.
+    pub async fn look_at_recordings(&self, sessions: &[String]) {
+        for id in sessions {
+            crate::audit::look_at_recording(&self.app, id).await;
+        }
+    }
+
     /// Ends every session, signs the log and closes the store.
     ///
     /// # Errors

@@ -1,0 +1,162 @@
+//! Audits logs: by the service, or on files alone.
+
+use super::account;
+use crate::cli::{Audit, Findings};
+use crate::output::Printer;
+use crate::{Exit, Failure};
+use aerie_api::{FindingView, ScanResult};
+use aerie_client::{Client, ListQuery, ScanQuery};
+use aerie_core::audit::{Auditor, History, LineSplitter, LogClock, Observation, SshdLog};
+use aerie_core::directory::{Directory, DirectoryFile};
+use aerie_core::policy::{Policy, read};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> Result<Exit, Failure> {
+    let Audit::Scan { files, policy, directory, year, zone } = what;
+    let mut results = vec![];
+    match policy.zip(directory) {
+        Some((policy, directory)) => {
+            let alone = Alone::load(&policy, &directory, year, zone.as_deref())?;
+            for file in &files {
+                results.push((file.clone(), alone.scan(file)?));
+            }
+        }
+        None => {
+            let client = account::client(server)?;
+            for file in &files {
+                let log = tokio::fs::File::open(file).await.map_err(|e| Failure::file(file.display(), &e))?;
+                let query = ScanQuery { name: Some(file.display().to_string()), year, zone: zone.clone() };
+                results.push((file.clone(), client.scan(&query, log).await?));
+            }
+        }
+    }
+    let found = results.iter().any(|(_, r)| !r.findings.is_empty());
+    let shown: Vec<_> = results.iter().map(|(file, r)| serde_json::json!({ "file": file, "result": r })).collect();
+    printer.value(&shown, |_| results.iter().map(|(file, r)| told(file, r)).collect::<Vec<_>>().join("\n\n"))?;
+    Ok(if found { Exit::No } else { Exit::Done })
+}
+
+fn told(file: &Path, r: &ScanResult) -> String {
+    let mut text = format!("{}: {}", file.display(), r.sentence);
+    for f in &r.findings {
+        text += &format!("\n\n{:<9} {}\n          {}", f.importance, f.sentence, f.mend);
+        for l in f.lines.iter().take(3) {
+            text += &format!("\n          {}:{}  {}", l.file, l.number, l.text);
+        }
+        if f.lines.len() > 3 {
+            text += &format!("\n          … and {} more lines: `aerie findings show {}`, or --json", f.lines.len() - 3, f.id);
+        }
+    }
+    if r.unclear > 0 {
+        text += &format!("\n\n{} lines look like an access and could not be understood; --json lists the first.", r.unclear);
+    }
+    text
+}
+
+/// What is needed to audit without a service.
+pub struct Alone {
+    history: History,
+    authority: Option<String>,
+    rules_zone: TimeZone,
+    log_zone: TimeZone,
+    year: Option<i16>,
+}
+
+#[derive(serde::Deserialize)]
+struct ExportedDirectory {
+    #[serde(flatten)]
+    file: DirectoryFile,
+    authority: Option<String>,
+}
+
+impl Alone {
+    /// Reads rules and directory.
+    ///
+    /// # Errors
+    /// When they cannot be read, or the rules have errors.
+    pub fn load(policy: &Path, directory: &Path, year: Option<i16>, zone: Option<&str>) -> Result<Self, Failure> {
+        let text = |path: &Path| std::fs::read_to_string(path).map_err(|e| Failure::file(path.display(), &e));
+        let exported: ExportedDirectory = serde_json::from_str(&text(directory)?).map_err(|e| Failure::usage(format!("{}: {e}", directory.display())))?;
+        let rules = text(policy)?;
+        let document = read(&rules).map_err(|errors| {
+            let shown: Vec<String> = errors.iter().map(|d| d.render(&policy.display().to_string(), &rules)).collect();
+            Failure { exit: Exit::No, message: format!("the rules have errors\n\n{}", shown.join("\n")) }
+        })?;
+        let rules_zone = document.zone.clone();
+        let log_zone = match zone {
+            Some(name) => TimeZone::get(name).map_err(|_| Failure::usage(format!("there is no time zone `{name}`")))?,
+            None => rules_zone.clone(),
+        };
+        let policy = Policy::compile(document, Arc::new(Directory::from(exported.file)), Timestamp::now());
+        let history = History::new(vec![(Timestamp::UNIX_EPOCH, Arc::new(policy))]);
+        Ok(Self { history, authority: exported.authority, rules_zone, log_zone, year })
+    }
+
+    /// Audits one file. Memory does not grow with it.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn scan(&self, path: &PathBuf) -> Result<ScanResult, Failure> {
+        let failed = |e: std::io::Error| Failure::file(path.display(), &e);
+        let mut file = std::fs::File::open(path).map_err(failed)?;
+        let newest = file.metadata().and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok()).unwrap_or_else(Timestamp::now);
+        let clock = match self.year {
+            Some(year) => LogClock::of_year(self.log_zone.clone(), year),
+            None => LogClock::new(self.log_zone.clone(), newest),
+        };
+        let mut auditor = Auditor::new(&self.history, None, self.authority.as_deref());
+        let mut log = SshdLog::new(&path.display().to_string(), clock);
+        let mut lines = LineSplitter::default();
+        let mut each = |line: &[u8], offset: u64| {
+            log.handle_line(line, offset, |f| auditor.handle_failure(f));
+            while let Some(observation) = log.poll_observation() {
+                if let Observation::Began(access) = observation {
+                    auditor.handle_access(&access);
+                }
+            }
+        };
+        let mut piece = vec![0; 1 << 20];
+        loop {
+            let n = file.read(&mut piece).map_err(failed)?;
+            if n == 0 {
+                break;
+            }
+            lines.handle_bytes(piece.get(..n).unwrap_or(&[]), &mut each);
+        }
+        lines.finish(&mut each);
+        let (judged, counts, unclear) = (auditor.judged(), log.counts(), log.unclear().to_vec());
+        let findings = auditor.finish(&self.rules_zone);
+        let new = findings.len() as u64;
+        Ok(ScanResult::new(counts, judged, findings, &unclear, new))
+    }
+}
+
+pub(super) async fn findings(client: &Client, what: Findings, printer: Printer) -> Result<Exit, Failure> {
+    match what {
+        Findings::List { kind, limit } => {
+            let page = client.findings(&ListQuery { kind, limit: Some(limit), ..ListQuery::default() }).await?;
+            printer.value(&page, |p| {
+                let lines: Vec<String> = p.items.iter().map(|f| format!("{:<9} {}  {}", f.importance, f.id, f.sentence)).collect();
+                if lines.is_empty() { "There are no findings.".into() } else { lines.join("\n") }
+            })?;
+        }
+        Findings::Show { id } => printer.value(&client.finding(&id).await?, show)?,
+    }
+    Ok(Exit::Done)
+}
+
+fn show(f: &FindingView) -> String {
+    let mut text = format!("{} · {}\n\n{}\n{}\n", f.importance, f.kind, f.sentence, f.mend);
+    if let Some(session) = &f.session {
+        let moment = f.moment_ms.map_or(String::new(), |ms| format!(", {} s into the recording", ms / 1000));
+        text += &format!("\nSession {session}{moment}: `aerie recordings play {session}`\n");
+    }
+    for l in &f.lines {
+        text += &format!("\n  {}:{}  {}", l.file, l.number, l.text);
+    }
+    text
+}

@@ -1,0 +1,79 @@
+//! What each command does.
+
+mod account;
+pub mod audit;
+mod log;
+mod recordings;
+mod rules;
+pub(crate) mod serve;
+mod sessions;
+
+use crate::cli::{Cli, Command};
+use crate::output::{Align, Printer, table};
+use crate::{Exit, Failure, demo};
+use aerie_client::Client;
+use clap::CommandFactory as _;
+
+pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
+    let printer = Printer { json: cli.json };
+    let server = cli.server;
+    let client = || account::client(server.as_deref());
+    match cli.command {
+        Command::Serve(options) => serve::serve(&options).await,
+        Command::Setup(options) => serve::setup(&options, printer).await,
+        Command::Demo(options) => demo::run(options, printer).await,
+        Command::SignIn { person } => account::sign_in(server.as_deref(), &person, printer).await,
+        Command::SignOut => account::sign_out(server.as_deref(), printer).await,
+        Command::Now => {
+            printer.value(&client()?.now().await?, |n| n.sentence.clone())?;
+            Ok(Exit::Done)
+        }
+        Command::Machines => machines(&client()?, printer).await,
+        Command::People => people(&client()?, printer).await,
+        Command::Sessions(what) => sessions::run(&client()?, what, printer).await,
+        Command::Recordings(what) => recordings::run(&client()?, what, printer).await,
+        Command::Log(what) => log::run(&client()?, what, printer).await,
+        Command::Audit(what) => audit::run(server.as_deref(), what, printer).await,
+        Command::Findings(what) => audit::findings(&client()?, what, printer).await,
+        Command::Policy(what) => rules::run(server.as_deref(), what, printer).await,
+        Command::Why(question) => rules::why(&client()?, question, printer).await,
+        Command::DirectoryExport => {
+            let directory = client()?.directory().await?;
+            printer.line(&serde_json::to_string_pretty(&directory).map_err(|e| Failure::internal(e.to_string()))?);
+            Ok(Exit::Done)
+        }
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "aerie", &mut std::io::stdout());
+            Ok(Exit::Done)
+        }
+        Command::ManPage => {
+            clap_mangen::Man::new(Cli::command()).render(&mut std::io::stdout()).map_err(|e| Failure::file("standard output", &e))?;
+            Ok(Exit::Done)
+        }
+    }
+}
+
+async fn machines(client: &Client, printer: Printer) -> Result<Exit, Failure> {
+    printer.value(&client.machines().await?, |all| {
+        let rows: Vec<_> = all.iter().map(|m| vec![m.name.clone(), m.site.clone(), m.labels.join(" "), m.accounts.join(" "), m.live.to_string(), m.state.clone(), m.note.clone()]).collect();
+        let left = Align::Left;
+        table(&[("machine", left), ("site", left), ("labels", left), ("accounts", left), ("live", Align::Right), ("state", left), ("for", left)], &rows)
+    })?;
+    Ok(Exit::Done)
+}
+
+async fn people(client: &Client, printer: Printer) -> Result<Exit, Failure> {
+    printer.value(&client.people().await?, |all| {
+        let rows: Vec<_> = all
+            .iter()
+            .map(|p| {
+                let code = if p.code { "yes" } else { "no" };
+                vec![p.name.clone(), p.full_name.clone(), p.organisation.clone(), p.groups.join(" "), p.roles.join(" "), p.keys.len().to_string(), code.into(), p.standing.clone()]
+            })
+            .collect();
+        let left = Align::Left;
+        let heads = [("person", left), ("name", left), ("organisation", left), ("groups", left), ("roles", left), ("keys", Align::Right), ("code", left), ("account", left)];
+        table(&heads, &rows)
+    })?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,56 @@
+use super::sessions;
+use crate::cli::Recordings;
+use crate::output::Printer;
+use crate::{Exit, Failure};
+use aerie_api::FrameKind;
+use aerie_client::{Client, SessionQuery};
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use std::io::Write as _;
+use std::time::Duration;
+
+pub(super) async fn run(client: &Client, what: Recordings, printer: Printer) -> Result<Exit, Failure> {
+    match what {
+        Recordings::List { limit } => {
+            let mut page = client.sessions(&SessionQuery { limit: Some(limit), ..SessionQuery::default() }).await?;
+            page.items.retain(|s| s.recorded);
+            printer.value(&page, |p| sessions::list(&p.items, p.next.is_some()))?;
+            Ok(Exit::Done)
+        }
+        Recordings::Play { id, speed, skip_idle } => play(client, &id, speed, skip_idle).await,
+        Recordings::Verify { id } => {
+            let report = client.verify_recording(&id).await?;
+            printer.value(&report, |r| r.sentence.clone())?;
+            Ok(if report.holds { Exit::Done } else { Exit::No })
+        }
+        Recordings::Export { id } => {
+            printer.line(client.recording_text(&id).await?.trim_end());
+            Ok(Exit::Done)
+        }
+    }
+}
+
+async fn play(client: &Client, id: &str, speed: f64, skip_idle: f64) -> Result<Exit, Failure> {
+    if !(speed.is_finite() && speed > 0.0 && skip_idle.is_finite() && skip_idle >= 0.0) {
+        return Err(Failure::usage("--speed must be more than 0, and --skip-idle not less"));
+    }
+    let frames = client.frames(id).await?;
+    let mut last = 0;
+    for frame in frames {
+        let pause = (frame.at.saturating_sub(last) as f64 / 1000.0 / speed).min(skip_idle);
+        last = frame.at;
+        tokio::time::sleep(Duration::try_from_secs_f64(pause).unwrap_or_default()).await;
+        let bytes = match (frame.kind, frame.data, frame.text) {
+            (FrameKind::Output | FrameKind::Error, Some(data), _) => STANDARD.decode(data).unwrap_or_default(),
+            (FrameKind::Mark, _, Some(text)) => format!("\r\n[{text}]\r\n").into_bytes(),
+            _ => continue,
+        };
+        let mut out = std::io::stdout().lock();
+        if out.write_all(&bytes).and_then(|()| out.flush()).is_err() {
+            return Ok(Exit::Done);
+        }
+    }
+    // Whatever the recording left switched on must not stay on.
+    let _ = std::io::stdout().lock().write_all(b"\x1b[0m\x1b[?1049l\x1b[?25h\r\n");
+    Ok(Exit::Done)
+}

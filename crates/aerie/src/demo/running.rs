@@ -1,0 +1,332 @@
+//! Starts everything that the demo consists of, and ends it.
+
+use super::{history, scenario};
+use crate::cli::Demo;
+use crate::commands::serve::enrol;
+use crate::Failure;
+use aerie_client::{Client, ScanQuery};
+use aerie_core::directory::RegisteredKey;
+use aerie_core::factor::TotpSecret;
+use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer};
+use aerie_service::{Config, Keys, Service, fingerprint, new_token};
+use aerie_store::{Store, Token, TokenKind};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::net::{SocketAddr, TcpListener};
+use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
+use std::path::{Path, PathBuf};
+
+/// A running demo, for people and scripts.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Description {
+    /// Address of the console.
+    pub console: String,
+    /// Address of the API.
+    pub api: String,
+    /// The gateway.
+    pub ssh: SshDescription,
+    /// Directory of everything.
+    pub directory: String,
+    /// Data directory of the service.
+    pub data: String,
+    /// A token of the administrator.
+    pub token: String,
+    /// File with the token.
+    pub token_file: String,
+    /// People to try.
+    pub people: Vec<PersonDescription>,
+    /// Machines.
+    pub machines: Vec<MachineDescription>,
+    /// Sessions of the month before.
+    pub past_sessions: usize,
+    /// What a person should know of how the machines are kept apart.
+    pub remark: Option<String>,
+}
+
+/// How to reach the gateway.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SshDescription {
+    /// Host.
+    pub host: String,
+    /// Port.
+    pub port: u16,
+    /// Configuration for `ssh -F`.
+    pub config: String,
+    /// Known hosts.
+    pub known_hosts: String,
+}
+
+/// One of the demo's people.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct PersonDescription {
+    /// Name.
+    pub name: String,
+    /// Name as people write it.
+    pub full_name: String,
+    /// Roles.
+    pub roles: Vec<String>,
+    /// Password.
+    pub password: String,
+    /// TOTP secret in base32.
+    pub totp_secret: String,
+    /// File of the SSH key.
+    pub key_file: String,
+}
+
+/// One of the demo's machines.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct MachineDescription {
+    /// Name.
+    pub name: String,
+    /// Where its SSH server listens.
+    pub address: SocketAddr,
+    /// Accounts.
+    pub accounts: Vec<String>,
+    /// Its log.
+    pub log: String,
+}
+
+impl Description {
+    /// The key file of one of the people.
+    pub fn key_file(&self, person: &str) -> &str {
+        self.people.iter().find(|p| p.name == person).map_or("", |p| &p.key_file)
+    }
+}
+
+/// A running demo. Dropping it ends the machines; [`Running::stop`] ends it in order.
+pub struct Running {
+    /// What it is.
+    pub description: Description,
+    service: Service,
+    machines: Vec<RunningMachine>,
+    temporary: Option<tempfile::TempDir>,
+}
+
+fn failed(what: impl std::fmt::Display) -> impl FnOnce(std::io::Error) -> Failure {
+    move |e| Failure::file(what, &e)
+}
+
+/// Where things lie.
+struct Places {
+    root: PathBuf,
+}
+
+impl Places {
+    fn data(&self) -> PathBuf {
+        self.root.join("data")
+    }
+
+    fn key(&self, person: &str) -> PathBuf {
+        self.root.join("keys").join(person)
+    }
+
+    fn log(&self, machine: &str) -> PathBuf {
+        self.root.join("machines").join(machine).join("log/auth.log")
+    }
+}
+
+/// Directory for what may be kept between demos: unpacked packages.
+fn cache() -> PathBuf {
+    let base = std::env::var_os("XDG_CACHE_HOME").map(PathBuf::from).or_else(|| std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".cache")));
+    base.unwrap_or_else(std::env::temp_dir).join("aerie")
+}
+
+/// The wanted address, or a free port where it is taken.
+fn free(wanted: SocketAddr) -> SocketAddr {
+    if TcpListener::bind(wanted).is_ok() { wanted } else { SocketAddr::new(wanted.ip(), 0) }
+}
+
+impl Running {
+    /// Starts everything.
+    ///
+    /// # Errors
+    /// When something that is needed is missing; says what to do.
+    pub async fn start(options: &Demo) -> Result<Self, Failure> {
+        let temporary = if options.keep.is_some() { None } else { Some(tempfile::Builder::new().prefix("aerie-demo-").tempdir().map_err(failed("a temporary directory"))?) };
+        let root = options.keep.clone().or_else(|| temporary.as_ref().map(|t| t.path().to_path_buf())).unwrap_or_default();
+        std::fs::create_dir_all(&root).map_err(failed(root.display()))?;
+        let places = Places { root: root.canonicalize().map_err(failed(root.display()))? };
+        // The machines' users go through it to nothing but what is theirs.
+        std::fs::set_permissions(&places.root, std::fs::Permissions::from_mode(0o755)).map_err(failed(root.display()))?;
+        std::fs::create_dir_all(places.data()).map_err(failed(root.display()))?;
+        let config = Config { data: places.data(), http: free(options.http), ssh: free(options.ssh) };
+        let keys = Keys::load(&config.data).map_err(|e| Failure::internal(e.to_string()))?;
+        let store = Store::open(&config.data.join("aerie.db")).await?;
+        let fresh = store.policies().await?.is_empty();
+        let zone = TimeZone::get("Atlantic/Canary").unwrap_or(TimeZone::UTC);
+        let mut past = vec![];
+        if fresh {
+            let made = history::make(&config, &keys, &store, &zone).await?;
+            write_logs(&places, &made.logs)?;
+            past = made.sessions;
+        }
+        let mut lab = Lab::new(&std::env::current_exe().map_err(failed("this program"))?, &places.root.join("machines"), SshServer::find(&cache()).map_err(lab_failed)?).map_err(lab_failed)?;
+        let machines = start_machines(&mut lab, &keys)?;
+        enrol_everybody(&store, &keys, &machines, &places, fresh).await?;
+        let token = new_token().map_err(|e| Failure::internal(e.to_string()))?;
+        let now = Timestamp::now();
+        let kept = Token { hash: keys.token_hash(&token), person: "lena".into(), kind: TokenKind::Client, expires: now + SignedDuration::from_hours(24 * 7) };
+        store.add_token(&kept, now).await?;
+        store.close().await;
+        let service = Service::start(config).await?;
+        service.look_at_recordings(&past).await;
+        let description = describe(&service, &machines, &places, &token, past.len(), lab.mode().remark())?;
+        let running = Self { description, service, machines, temporary };
+        if fresh {
+            running.audit_logs().await?;
+        }
+        Ok(running)
+    }
+
+    /// Writes the description to a file, whole or not at all; only its owner can read it.
+    ///
+    /// # Errors
+    /// When the file cannot be written.
+    pub fn describe(&self, file: &Path) -> Result<(), Failure> {
+        let json = serde_json::to_vec_pretty(&self.description).map_err(|e| Failure::internal(e.to_string()))?;
+        let partial = file.with_extension("partial");
+        let _ = std::fs::remove_file(&partial);
+        write_private(&partial, &json)?;
+        std::fs::rename(&partial, file).map_err(failed(file.display()))
+    }
+
+    /// Ends everything in order.
+    ///
+    /// # Errors
+    /// When the service does not end in order; the machines end all the same.
+    pub async fn stop(self) -> Result<(), Failure> {
+        let Self { service, machines, temporary, .. } = self;
+        let stopped = service.stop().await;
+        drop(machines);
+        drop(temporary);
+        Ok(stopped?)
+    }
+
+    async fn audit_logs(&self) -> Result<(), Failure> {
+        let client = Client::new(&self.description.api, Some(self.description.token.clone()));
+        for machine in &self.description.machines {
+            let Ok(log) = tokio::fs::File::open(&machine.log).await else { continue };
+            let query = ScanQuery { name: Some(format!("{}/auth.log", machine.name)), year: None, zone: Some("UTC".into()) };
+            client.scan(&query, log).await?;
+        }
+        Ok(())
+    }
+}
+
+fn lab_failed(e: aerie_lab::LabError) -> Failure {
+    Failure::internal(e.to_string())
+}
+
+fn write_logs(places: &Places, logs: &BTreeMap<String, String>) -> Result<(), Failure> {
+    for (machine, text) in logs {
+        let path = places.log(machine);
+        if let Some(parent) = path.parent() {
+            std::fs::create_dir_all(parent).map_err(failed(path.display()))?;
+        }
+        std::fs::write(&path, text).map_err(failed(path.display()))?;
+    }
+    Ok(())
+}
+
+fn start_machines(lab: &mut Lab, keys: &Keys) -> Result<Vec<RunningMachine>, Failure> {
+    let authority = keys.user_authority.public_key().to_openssh().map_err(|e| Failure::internal(e.to_string()))?;
+    let mut running = vec![];
+    for machine in scenario::machines() {
+        // One machine has a key of its own user on it: the way around the gateway that the audit finds.
+        let around = if machine.name == "spectro-1" { scenario::key("amara").and_then(|k| k.public_key().to_openssh().ok()) } else { None };
+        let spec = MachineSpec {
+            files: scenario::files(&machine.name),
+            name: machine.name,
+            authority: authority.clone(),
+            direct_keys: around.into_iter().map(|k| ("operator".to_string(), k)).collect(),
+        };
+        running.push(lab.start(&spec).map_err(lab_failed)?);
+    }
+    Ok(running)
+}
+
+async fn enrol_everybody(store: &Store, keys: &Keys, machines: &[RunningMachine], places: &Places, fresh: bool) -> Result<(), Failure> {
+    std::fs::create_dir_all(places.root.join("keys")).map_err(failed("keys"))?;
+    for mut person in scenario::people() {
+        let key = scenario::key(&person.name).ok_or_else(|| Failure::internal("a key could not be made"))?;
+        person.keys = vec![RegisteredKey { fingerprint: fingerprint(key.public_key()), label: "workstation".into() }];
+        let path = places.key(&person.name);
+        let text = key.to_openssh(Default::default()).map_err(|e| Failure::internal(e.to_string()))?;
+        let _ = std::fs::remove_file(&path);
+        write_private(&path, text.as_bytes())?;
+        if fresh {
+            let name = person.name.clone();
+            store.put_person(&person).await?;
+            // Nobody signs in as the backup with a password.
+            if name != "backup-runner" {
+                enrol(store, keys, &name, &scenario::password(&name), scenario::totp_secret(&name)).await?;
+            }
+        }
+    }
+    for (mut machine, running) in scenario::machines().into_iter().zip(machines) {
+        machine.address = running.address.to_string();
+        machine.host_key = Some(running.host_key.clone());
+        machine.accounts = running.accounts.clone();
+        store.put_machine(&machine).await?;
+    }
+    // Without namespaces the machines have the account of whoever started them, and nobody else's.
+    if machines.iter().all(|m| m.accounts.len() == 1)
+        && let Some(account) = machines.first().and_then(|m| m.accounts.first())
+    {
+        let rules = scenario::RULES.replace("\"operator\"", &format!("\"{account}\"")).replace("\"archivist\"", &format!("\"{account}\""));
+        store.publish_policy(&rules, "lena", Timestamp::now(), None).await?;
+    }
+    Ok(())
+}
+
+fn write_private(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
+    let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed(path.display()))?;
+    std::io::Write::write_all(&mut file, bytes).map_err(failed(path.display()))
+}
+
+fn describe(service: &Service, machines: &[RunningMachine], places: &Places, token: &str, past_sessions: usize, remark: Option<&str>) -> Result<Description, Failure> {
+    let (port, known_hosts, config, token_file) = (service.ssh().port(), places.root.join("known_hosts"), places.root.join("ssh_config"), places.root.join("token"));
+    let (host_key, authority) = service.host_keys();
+    let write = |path: &Path, text: String| std::fs::write(path, text).map_err(failed(path.display()));
+    write(&known_hosts, format!("[127.0.0.1]:{port} {host_key}\n@cert-authority * {authority}\n"))?;
+    let people: Vec<PersonDescription> = scenario::people()
+        .into_iter()
+        .map(|p| PersonDescription {
+            password: scenario::password(&p.name),
+            totp_secret: TotpSecret::from_bytes(scenario::totp_secret(&p.name)).to_base32(),
+            key_file: places.key(&p.name).display().to_string(),
+            full_name: p.full_name.clone(),
+            roles: p.roles.iter().map(|r| r.word().into()).collect(),
+            name: p.name,
+        })
+        .collect();
+    let identities: String = people.iter().map(|p| format!("Match originalhost aerie user {0},{0}+*\n  IdentityFile {1}\n", p.name, p.key_file)).collect();
+    write(
+        &config,
+        format!(
+            "Host aerie\n  HostName 127.0.0.1\n  Port {port}\n\n{identities}\nHost *\n  IdentitiesOnly yes\n  UserKnownHostsFile {}\n  GlobalKnownHostsFile /dev/null\n  \
+             StrictHostKeyChecking yes\n  LogLevel ERROR\n",
+            known_hosts.display()
+        ),
+    )?;
+    let _ = std::fs::remove_file(&token_file);
+    write_private(&token_file, token.as_bytes())?;
+    Ok(Description {
+        console: format!("http://localhost:{}", service.http().port()),
+        api: format!("http://{}", service.http()),
+        ssh: SshDescription { host: "127.0.0.1".into(), port, config: config.display().to_string(), known_hosts: known_hosts.display().to_string() },
+        directory: places.root.display().to_string(),
+        data: places.data().display().to_string(),
+        token: token.into(),
+        token_file: token_file.display().to_string(),
+        people,
+        machines: machines
+            .iter()
+            .map(|m| MachineDescription { name: m.name.clone(), address: m.address, accounts: m.accounts.clone(), log: m.log.display().to_string() })
+            .collect(),
+        past_sessions,
+        remark: remark.map(Into::into),
+    })
+}

@@ -1,0 +1,82 @@
+//! All output goes through here: tables for people, JSON for programs.
+
+use crate::Failure;
+use serde::Serialize;
+use std::io::{IsTerminal as _, Write as _};
+
+/// Prints for people or for programs.
+#[derive(Debug, Clone, Copy)]
+pub struct Printer {
+    /// JSON instead of text.
+    pub json: bool,
+}
+
+/// How a column is set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Align {
+    /// Text.
+    Left,
+    /// Numbers.
+    Right,
+}
+
+impl Printer {
+    /// The value as JSON, or what `text` makes of it.
+    pub fn value<T: Serialize>(&self, value: &T, text: impl FnOnce(&T) -> String) -> Result<(), Failure> {
+        if self.json {
+            let json = serde_json::to_string_pretty(value).map_err(|e| Failure::internal(e.to_string()))?;
+            self.line(&json);
+        } else {
+            self.line(text(value).trim_end());
+        }
+        Ok(())
+    }
+
+    /// A line on standard output. Whoever stops reading ends the program quietly.
+    pub fn line(&self, text: &str) {
+        let mut out = anstream::stdout().lock();
+        if writeln!(out, "{text}").and_then(|()| out.flush()).is_err() {
+            std::process::exit(0);
+        }
+    }
+
+    /// A remark on standard error.
+    pub fn remark(&self, text: &str) {
+        eprintln!("{text}");
+    }
+}
+
+/// Whether somebody can be asked.
+pub fn can_ask() -> bool {
+    std::io::stdin().is_terminal()
+}
+
+/// A table: columns as wide as they need, two spaces between, the last not padded.
+pub fn table(heads: &[(&str, Align)], rows: &[Vec<String>]) -> String {
+    let width = |at: usize| {
+        let cells = rows.iter().filter_map(|r| r.get(at)).map(|c| c.chars().count());
+        cells.chain(heads.get(at).map(|(h, _)| h.chars().count())).max().unwrap_or(0)
+    };
+    let widths: Vec<usize> = (0..heads.len()).map(width).collect();
+    let line = |cells: Vec<&str>| {
+        let set = cells.iter().zip(heads).zip(&widths).map(|((cell, (_, align)), width)| match align {
+            Align::Left => format!("{cell:<width$}"),
+            Align::Right => format!("{cell:>width$}"),
+        });
+        set.collect::<Vec<_>>().join("  ").trim_end().to_string()
+    };
+    let mut lines = vec![line(heads.iter().map(|(h, _)| *h).collect())];
+    lines.extend(rows.iter().map(|r| line(r.iter().map(String::as_str).collect())));
+    lines.join("\n")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tables_line_up() {
+        let rows = vec![vec!["dome-east".into(), "3".into()], vec!["é".into(), "12".into()]];
+        assert_eq!(table(&[("machine", Align::Left), ("live", Align::Right)], &rows), "machine    live\ndome-east     3\né            12");
+    }
+}
