@@ -4,6 +4,7 @@ mod history;
 mod running;
 mod scenario;
 mod script;
+pub mod people;
 pub mod tour;
 
 pub use running::{Description, MachineDescription, PersonDescription, Running};

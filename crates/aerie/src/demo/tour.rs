@@ -1,3 +1,277 @@
-//! stub
-use crate::cli::Demo; use crate::output::Printer; use crate::{Exit,Failure};
-pub(crate) async fn run(_o: &Demo, _p: Printer) -> Result<Exit, Failure> { Ok(Exit::Done) }
+//! The whole example without a person: each step is done with the real programs, and checked.
+
+use super::people::{Ended, People};
+use super::running::Running;
+use crate::cli::Demo;
+use crate::output::Printer;
+use crate::{Exit, Failure};
+use aerie_api::{SessionView, WhyQuery};
+use aerie_client::{Client, ListQuery, ScanQuery, SessionQuery};
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, Zoned};
+use serde::Serialize;
+use std::time::{Duration, Instant};
+
+/// How long a step may take; waiting for a further code takes half a minute.
+const STEP_LIMIT: Duration = Duration::from_secs(120);
+
+/// One step of the tour.
+#[derive(Debug, Serialize)]
+pub struct Step {
+    /// What was done.
+    pub what: String,
+    /// Whether it held.
+    pub held: bool,
+    /// What came of it.
+    pub result: String,
+    /// Milliseconds it took.
+    pub took_ms: u64,
+}
+
+/// The tour.
+struct Tour {
+    people: People,
+    client: Client,
+    printer: Printer,
+    steps: Vec<Step>,
+}
+
+type Found = Result<(bool, String), Failure>;
+
+pub(crate) async fn run(options: &Demo, printer: Printer) -> Result<Exit, Failure> {
+    let any = "127.0.0.1:0".parse().map_err(|_| Failure::internal("no address"))?;
+    let options = Demo { keep: options.keep.clone(), describe: options.describe.clone(), tour: true, http: any, ssh: any, command: None };
+    let running = Running::start(&options).await?;
+    if let Some(file) = &options.describe {
+        running.describe(file)?;
+    }
+    let demo = running.description.clone();
+    let client = Client::new(&demo.api, Some(demo.token.clone()));
+    let mut tour = Tour { people: People::new(demo)?, client, printer, steps: vec![] };
+    if !printer.json {
+        let d = &tour.people.demo;
+        printer.line(&format!("Corvid Ridge Observatory: {} machines, {} people, {} past sessions.\n", d.machines.len(), d.people.len(), d.past_sessions));
+    }
+    tour.go().await;
+    let steps = tour.steps;
+    running.stop().await?;
+    let held = steps.iter().all(|s| s.held);
+    let failed = steps.iter().filter(|s| !s.held).count();
+    printer.value(&serde_json::json!({ "held": held, "steps": steps }), |_| match failed {
+        0 => format!("\nAll {} steps held.", steps.len()),
+        n => format!("\n{n} of {} steps did not hold.", steps.len()),
+    })?;
+    Ok(if held { Exit::Done } else { Exit::No })
+}
+
+impl Tour {
+    async fn step(&mut self, what: &str, did: impl AsyncFnOnce(&Self) -> Found) {
+        let began = Instant::now();
+        let (held, result) = match tokio::time::timeout(STEP_LIMIT, did(self)).await {
+            Ok(Ok(found)) => found,
+            Ok(Err(e)) => (false, e.message),
+            Err(_) => (false, format!("did not end within {} s", STEP_LIMIT.as_secs())),
+        };
+        if !self.printer.json {
+            let word = if held { "held  " } else { "FAILED" };
+            self.printer.line(&format!("{word}  {what}\n        {}", result.replace('\n', "\n        ")));
+        }
+        self.steps.push(Step { what: what.into(), held, result, took_ms: began.elapsed().as_millis() as u64 });
+    }
+
+    async fn go(&mut self) {
+        self.step("Lena signs in with password and code", async |t| t.sign_in().await).await;
+        self.step("Sunniva runs a command on spectro-1, with key and code", async |t| t.command().await).await;
+        self.step("Arlo works in a shell on archive-db, with his key alone", async |t| t.shell().await).await;
+        self.step("The recording of that shell verifies, and has no secret in it", async |t| t.recording().await).await;
+        self.step("Arlo copies a file to archive-db and back (scp, sftp, rsync)", async |t| t.files().await).await;
+        self.step("Amara reaches spectro-1 by the jump form", async |t| t.jump().await).await;
+        self.step("Amara forwards a port to guide-cam's own SSH server", async |t| t.forward().await).await;
+        self.step("Arlo is refused on dome-east", async |t| t.refused().await).await;
+        self.step("The hours of the night are kept", async |t| t.hours().await).await;
+        self.step("Somebody signs in to spectro-1 around the gateway, and the audit finds it", async |t| t.around().await).await;
+        self.step("The audits of a month found what was planted", async |t| t.planted().await).await;
+        self.step("The log verifies", async |t| t.log().await).await;
+    }
+
+    async fn sign_in(&self) -> Found {
+        let code = self.people.codes.next("lena").await;
+        let me = Client::new(&self.people.demo.api, None).sign_in("lena", "lena watches the sky", &code).await?;
+        let again = Client::new(&self.people.demo.api, None).sign_in("lena", "lena watches the sky", &code).await;
+        let now = self.client.now().await?;
+        Ok((again.is_err(), format!("{} is signed in; the same code a second time is refused. {}", me.full_name, now.sentence)))
+    }
+
+    async fn command(&self) -> Found {
+        let e = self.people.run("ssh", "sunniva", &["sunniva+spectro-1@aerie", "hostname; echo to stderr >&2; exit 7"], "").await?;
+        let held = e.status == Some(7) && e.out == "spectro-1\n" && e.err.contains("to stderr");
+        Ok((held, format!("said {:?}, exit status {}", e.out.trim(), status(&e))))
+    }
+
+    async fn shell(&self) -> Found {
+        let input = "echo on $(hostname) as $(whoami)\nread -rs -p 'Password: ' secret; echo\n";
+        let mut child = self.people.command("ssh", "", &["-tt", "arlo+archive-db@aerie"]).stdin(std::process::Stdio::piped()).spawn().map_err(|e| Failure::file("ssh", &e))?;
+        let (Some(mut stdin), Some(stdout)) = (child.stdin.take(), child.stdout.take()) else { return Err(Failure::internal("no pipes")) };
+        use tokio::io::AsyncWriteExt as _;
+        let send = async |stdin: &mut tokio::process::ChildStdin, text: &str| stdin.write_all(text.as_bytes()).await.map_err(|e| Failure::file("ssh", &e));
+        let mut screen = Screen { from: stdout, seen: String::new() };
+        screen.until("archive-db:~$").await?;
+        for line in input.lines() {
+            send(&mut stdin, &format!("{line}\n")).await?;
+            screen.until(if line.starts_with("echo") { "on archive-db as archivist" } else { "Password: " }).await?;
+        }
+        send(&mut stdin, "swordfish-77\n").await?;
+        screen.until("archive-db:~$").await?;
+        send(&mut stdin, "exit 5\n").await?;
+        let ended = child.wait().await.map_err(|e| Failure::file("ssh", &e))?;
+        Ok((ended.code() == Some(5), format!("on archive-db as archivist, exit status {}", ended.code().unwrap_or(-1))))
+    }
+
+    /// The newest session of a person, once it is closed.
+    async fn newest(&self, person: &str, machine: &str) -> Result<SessionView, Failure> {
+        let query = SessionQuery { person: Some(person.into()), machine: Some(machine.into()), limit: Some(1), ..SessionQuery::default() };
+        for _ in 0..200 {
+            let found = self.client.sessions(&query).await?.items.into_iter().next();
+            if let Some(s) = found.filter(|s| s.ended.is_some() && s.digest.is_some()) {
+                return Ok(s);
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        Err(Failure::internal(format!("no session of {person} on {machine} was closed")))
+    }
+
+    async fn recording(&self) -> Found {
+        let session = self.newest("arlo", "archive-db").await?;
+        let report = self.client.verify_recording(&session.id).await?;
+        let text = self.client.recording_text(&session.id).await?;
+        let held = report.holds && report.complete && report.in_log == Some(true) && text.contains("on archive-db as archivist") && !text.contains("swordfish");
+        Ok((held, format!("{} Its digest is the one in the log; what was typed at the password prompt is not in it.", report.sentence)))
+    }
+
+    async fn files(&self) -> Found {
+        let here = self.people.directory();
+        let text: String = (0..20_000).map(|n| format!("plate {n}\n")).collect();
+        let file = here.join("plates.txt");
+        std::fs::write(&file, &text).map_err(|e| Failure::file(file.display(), &e))?;
+        let (local, back) = (file.display().to_string(), here.join("back"));
+        let mut said = vec![];
+        let ways: [(&str, Vec<String>, &str); 3] = [
+            ("scp", vec![local.clone(), "arlo+archive-db@aerie:/tmp/a.txt".into()], ""),
+            ("sftp", vec!["-b".into(), "-".into(), "arlo+archive-db@aerie".into()], "get /tmp/a.txt BACK"),
+            ("rsync", vec!["-a".into(), local, "arlo+archive-db@aerie:/tmp/b.txt".into()], ""),
+        ];
+        let mut held = true;
+        for (program, arguments, input) in ways {
+            let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
+            let input = input.replace("BACK", &back.display().to_string());
+            let e = self.people.run(program, "arlo", &arguments, &input).await?;
+            held &= e.status == Some(0);
+            said.push(format!("{program} {}", status(&e)));
+        }
+        held &= std::fs::read_to_string(&back).is_ok_and(|b| b == text);
+        let copied = self.client.log(&ListQuery { kind: Some("file-transferred".into()), limit: Some(2), ..ListQuery::default() }).await?.items;
+        held &= copied.len() == 2;
+        said.extend(copied.into_iter().map(|e| e.sentence));
+        Ok((held, said.join("\n")))
+    }
+
+    async fn jump(&self) -> Found {
+        let key = self.people.demo.key_file("amara").to_string();
+        let e = self.people.run("ssh", "amara", &["-i", &key, "-J", "amara@aerie", "operator@spectro-1", "hostname"], "").await?;
+        Ok((e.status == Some(0) && e.out == "spectro-1\n", format!("said {:?} {}", e.out.trim(), e.err.trim())))
+    }
+
+    async fn forward(&self) -> Found {
+        // The machine's own server listens outside its network: what answers inside is a shell's echo.
+        let port = std::net::TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).map_err(|e| Failure::file("a port", &e))?.port();
+        let listen = "perl -MIO::Socket::INET -e '$s=IO::Socket::INET->new(Listen=>1,LocalAddr=>\"127.0.0.1\",LocalPort=>8123,ReuseAddr=>1) or die; \
+                      syswrite(STDOUT,\"ready\\n\"); $c=$s->accept; print $c \"frame 812\\n\"'";
+        let code = self.people.codes.next("amara").await;
+        let to = format!("{port}:127.0.0.1:8123");
+        let mut child = self.people.command("ssh", &code, &["-L", &to, "amara+guide-cam@aerie", listen]).spawn().map_err(|e| Failure::file("ssh", &e))?;
+        let Some(stdout) = child.stdout.take() else { return Err(Failure::internal("no pipe")) };
+        Screen { from: stdout, seen: String::new() }.until("ready").await?;
+        let mut said = String::new();
+        let mut stream = tokio::net::TcpStream::connect(("127.0.0.1", port)).await.map_err(|e| Failure::file("the forwarded port", &e))?;
+        tokio::io::AsyncReadExt::read_to_string(&mut stream, &mut said).await.map_err(|e| Failure::file("the forwarded port", &e))?;
+        // The client waits for the near end of the port to be closed too.
+        drop(stream);
+        let _ = child.wait().await;
+        Ok((said == "frame 812\n", format!("the port behind it said {:?}", said.trim())))
+    }
+
+    async fn refused(&self) -> Found {
+        let e = self.people.run("ssh", "arlo", &["arlo+dome-east@aerie", "hostname"], "").await?;
+        let nowhere = self.people.run("ssh", "arlo", &["arlo+dome-north@aerie", "hostname"], "").await?;
+        let same = e.err.replace("dome-east", "M") == nowhere.err.replace("dome-north", "M");
+        Ok((e.status == Some(77) && e.out.is_empty() && same, format!("{}A machine that does not exist gets the same answer.", e.err)))
+    }
+
+    async fn hours(&self) -> Found {
+        let zone = TimeZone::get("Atlantic/Canary").unwrap_or(TimeZone::UTC);
+        let today = Zoned::now().with_time_zone(zone.clone()).date();
+        let at = |hour| today.at(hour, 0, 0, 0).to_zoned(zone.clone()).map(|z| z.timestamp()).unwrap_or_else(|_| Timestamp::now());
+        let ask = |hour| WhyQuery { person: "ines".into(), capability: "shell".into(), machine: "dome-east".into(), at: Some(at(hour)), account: None, from: None };
+        let (noon, night) = (self.client.why(&ask(12)).await?, self.client.why(&ask(23)).await?);
+        Ok((noon.outcome == "refused" && night.outcome == "unmet", format!("{}\n{}", noon.sentence, night.sentence)))
+    }
+
+    async fn around(&self) -> Found {
+        let Some(machine) = self.people.demo.machines.iter().find(|m| m.name == "spectro-1") else { return Err(Failure::internal("no machine")) };
+        let key = self.people.demo.key_file("amara").to_string();
+        let port = machine.address.port().to_string();
+        let unknown = ["-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"];
+        let arguments = [&unknown[..], &["-i", &key, "-p", &port, "operator@127.0.0.1", "hostname"]].concat();
+        let direct = self.people.run_with("ssh", "", &arguments, "").await?;
+        let log = tokio::fs::File::open(&machine.log).await.map_err(|e| Failure::file(&machine.log, &e))?;
+        let result = self.client.scan(&ScanQuery { name: Some("spectro-1/auth.log".into()), year: None, zone: Some("UTC".into()) }, log).await?;
+        let found = result.findings.iter().find(|f| f.kind == "around-gateway" && f.source.as_deref() == Some("127.0.0.1"));
+        let held = direct.status == Some(0) && found.is_some() && result.explained > 0;
+        Ok((held, format!("{}\n{}", result.sentence, found.map_or("", |f| &f.sentence))))
+    }
+
+    async fn planted(&self) -> Found {
+        let findings = self.client.findings(&ListQuery { limit: Some(100), ..ListQuery::default() }).await?.items;
+        let wanted = ["around-gateway", "outside-hours", "unowned-account", "guessed", "unknown-session", "key-added"];
+        let missing: Vec<&str> = wanted.into_iter().filter(|w| !findings.iter().any(|f| f.kind == *w)).collect();
+        let told: Vec<String> = findings.iter().map(|f| format!("{:<9} {}", f.importance, f.sentence)).collect();
+        Ok((missing.is_empty(), if missing.is_empty() { told.join("\n") } else { format!("not found: {}", missing.join(", ")) }))
+    }
+
+    async fn log(&self) -> Found {
+        let report = self.client.verify_log().await?;
+        Ok((report.holds, report.sentence))
+    }
+}
+
+fn status(e: &Ended) -> String {
+    e.status.map_or("by a signal".into(), |s| s.to_string())
+}
+
+/// What a terminal shows.
+struct Screen {
+    from: tokio::process::ChildStdout,
+    seen: String,
+}
+
+impl Screen {
+    /// Reads until a text is shown that was not shown before.
+    async fn until(&mut self, text: &str) -> Result<(), Failure> {
+        use tokio::io::AsyncReadExt as _;
+        let mut piece = [0; 4096];
+        let waiting = async {
+            loop {
+                if let Some(at) = self.seen.find(text) {
+                    self.seen.drain(..at + text.len());
+                    return Ok(());
+                }
+                let n = self.from.read(&mut piece).await.map_err(|e| Failure::file("ssh", &e))?;
+                if n == 0 {
+                    return Err(Failure::internal(format!("{text:?} was not shown")));
+                }
+                self.seen.push_str(&String::from_utf8_lossy(piece.get(..n).unwrap_or(&[])));
+            }
+        };
+        tokio::time::timeout(Duration::from_secs(20), waiting).await.map_err(|_| Failure::internal(format!("{text:?} was not shown in time")))?
+    }
+}
