@@ -118,6 +118,9 @@ pub struct Demo {
     /// Run the whole example without a person, and report each step
     #[arg(long)]
     pub tour: bool,
+    /// End when standard input is closed, for scripts that start it
+    #[arg(long)]
+    pub end_with_stdin: bool,
     /// Address of console and API; a free port where this one is taken
     #[arg(long, default_value = aerie_service::DEFAULT_HTTP)]
     pub http: SocketAddr,

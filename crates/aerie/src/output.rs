@@ -6,14 +6,14 @@ use std::io::{IsTerminal as _, Write as _};
 
 /// Prints for people or for programs.
 #[derive(Debug, Clone, Copy)]
-pub struct Printer {
+pub(crate) struct Printer {
     /// JSON instead of text.
     pub json: bool,
 }
 
 /// How a column is set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Align {
+pub(crate) enum Align {
     /// Text.
     Left,
     /// Numbers.
@@ -22,7 +22,7 @@ pub enum Align {
 
 impl Printer {
     /// The value as JSON, or what `text` makes of it.
-    pub fn value<T: Serialize>(&self, value: &T, text: impl FnOnce(&T) -> String) -> Result<(), Failure> {
+    pub(crate) fn value<T: Serialize>(&self, value: &T, text: impl FnOnce(&T) -> String) -> Result<(), Failure> {
         if self.json {
             let json = serde_json::to_string_pretty(value).map_err(|e| Failure::internal(e.to_string()))?;
             self.line(&json);
@@ -33,7 +33,7 @@ impl Printer {
     }
 
     /// A line on standard output. Whoever stops reading ends the program quietly.
-    pub fn line(&self, text: &str) {
+    pub(crate) fn line(&self, text: &str) {
         let mut out = anstream::stdout().lock();
         if writeln!(out, "{text}").and_then(|()| out.flush()).is_err() {
             std::process::exit(0);
@@ -41,18 +41,18 @@ impl Printer {
     }
 
     /// A remark on standard error.
-    pub fn remark(&self, text: &str) {
+    pub(crate) fn remark(&self, text: &str) {
         eprintln!("{text}");
     }
 }
 
 /// Whether somebody can be asked.
-pub fn can_ask() -> bool {
+pub(crate) fn can_ask() -> bool {
     std::io::stdin().is_terminal()
 }
 
 /// A table: columns as wide as they need, two spaces between, the last not padded.
-pub fn table(heads: &[(&str, Align)], rows: &[Vec<String>]) -> String {
+pub(crate) fn table(heads: &[(&str, Align)], rows: &[Vec<String>]) -> String {
     let width = |at: usize| {
         let cells = rows.iter().filter_map(|r| r.get(at)).map(|c| c.chars().count());
         cells.chain(heads.get(at).map(|(h, _)| h.chars().count())).max().unwrap_or(0)

@@ -32,7 +32,15 @@ pub(crate) async fn run(options: Demo, printer: Printer) -> Result<Exit, Failure
     } else {
         printer.line(&welcome(&running));
     }
-    stop_signal().await?;
+    if options.end_with_stdin {
+        let closed = tokio::task::spawn_blocking(|| std::io::copy(&mut std::io::stdin(), &mut std::io::sink()));
+        tokio::select! {
+            _ = closed => {}
+            stopped = stop_signal() => stopped?,
+        }
+    } else {
+        stop_signal().await?;
+    }
     eprintln!("\nStopping.");
     running.stop().await?;
     Ok(Exit::Done)

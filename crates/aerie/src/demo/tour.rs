@@ -40,7 +40,7 @@ type Found = Result<(bool, String), Failure>;
 
 pub(crate) async fn run(options: &Demo, printer: Printer) -> Result<Exit, Failure> {
     let any = "127.0.0.1:0".parse().map_err(|_| Failure::internal("no address"))?;
-    let options = Demo { keep: options.keep.clone(), describe: options.describe.clone(), tour: true, http: any, ssh: any, command: None };
+    let options = Demo { keep: options.keep.clone(), describe: options.describe.clone(), tour: true, end_with_stdin: false, http: any, ssh: any, command: None };
     let running = Running::start(&options).await?;
     if let Some(file) = &options.describe {
         running.describe(file)?;
@@ -86,7 +86,7 @@ impl Tour {
         self.step("The recording of that shell verifies, and has no secret in it", async |t| t.recording().await).await;
         self.step("Arlo copies a file to archive-db and back (scp, sftp, rsync)", async |t| t.files().await).await;
         self.step("Amara reaches spectro-1 by the jump form", async |t| t.jump().await).await;
-        self.step("Amara forwards a port to guide-cam's own SSH server", async |t| t.forward().await).await;
+        self.step("Amara forwards a port to a program on guide-cam", async |t| t.forward().await).await;
         self.step("Arlo is refused on dome-east", async |t| t.refused().await).await;
         self.step("The hours of the night are kept", async |t| t.hours().await).await;
         self.step("Somebody signs in to spectro-1 around the gateway, and the audit finds it", async |t| t.around().await).await;
@@ -182,7 +182,7 @@ impl Tour {
     }
 
     async fn forward(&self) -> Found {
-        // The machine's own server listens outside its network: what answers inside is a shell's echo.
+        // A program on the machine listens, and answers once.
         let port = std::net::TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).map_err(|e| Failure::file("a port", &e))?.port();
         let listen = "perl -MIO::Socket::INET -e '$s=IO::Socket::INET->new(Listen=>1,LocalAddr=>\"127.0.0.1\",LocalPort=>8123,ReuseAddr=>1) or die; \
                       syswrite(STDOUT,\"ready\\n\"); $c=$s->accept; print $c \"frame 812\\n\"'";

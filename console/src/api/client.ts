@@ -1,0 +1,46 @@
+import { QueryClient } from "@tanstack/vue-query";
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Session = components["schemas"]["SessionView"];
+export type Finding = components["schemas"]["FindingView"];
+export type LogEvent = components["schemas"]["EventView"];
+export type Me = components["schemas"]["Me"];
+export type Strips = components["schemas"]["Strips"];
+export type Problem = components["schemas"]["ProblemView"];
+export type Frame = components["schemas"]["FrameView"];
+
+export const api = createClient<paths>({ credentials: "same-origin" });
+
+/** An error of the API: what is wrong and what to do. */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    readonly title: string,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+/** The data of an answer; throws what the API says of an error. */
+export function unwrap<T>(answer: { data?: T; error?: unknown; response: Response }): T {
+  if (answer.response.ok && answer.data !== undefined) return answer.data;
+  if (answer.response.ok) return undefined as T;
+  const problem = (answer.error ?? {}) as Partial<Problem>;
+  throw new ApiError(
+    answer.response.status,
+    problem.title ?? "The service failed",
+    problem.detail ?? "The answer could not be read.",
+  );
+}
+
+export const queryClient = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 10_000,
+      // What the service refuses, it refuses again; what it cannot answer now, it may answer soon.
+      retry: (count, error) => !(error instanceof ApiError && error.status < 500) && count < 2,
+    },
+  },
+});

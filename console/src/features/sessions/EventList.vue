@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import { computed } from "vue";
+import type { Finding, LogEvent } from "../../api/client";
+import { clockSeconds } from "../../lib/time";
+
+/** What happened in a session, in order, with its findings among it. */
+const props = defineProps<{ events: LogEvent[]; findings: Finding[]; zone: string }>();
+defineEmits<{ go: [ms: number] }>();
+
+interface Entry {
+  key: string;
+  at: number;
+  text: string;
+  finding?: Finding;
+}
+
+const entries = computed<Entry[]>(() =>
+  [
+    ...props.events
+      .filter((e) => e.kind !== "finding-raised" && e.kind !== "recording-read")
+      .map((e) => ({ key: `e${e.seq}`, at: Date.parse(e.at), text: e.sentence })),
+    ...props.findings.map((f) => ({ key: f.id, at: Date.parse(f.last), text: f.sentence, finding: f })),
+  ].sort((a, b) => a.at - b.at),
+);
+</script>
+
+<template>
+  <ol class="sheet divide-y divide-line">
+    <li
+      v-for="e in entries"
+      :key="e.key"
+      class="flex gap-3.5 px-3 py-2"
+      :class="{ 'border-l-4 border-l-viol': e.finding }"
+    >
+      <time class="mono shrink-0 text-soft">{{ clockSeconds(e.at, zone) }}</time>
+      <span>
+        <template v-if="e.finding">
+          <RouterLink :to="`/findings/${e.finding.id}`" class="font-semibold text-viol">Finding</RouterLink>
+          {{ " " + e.text }}
+          <button
+            v-if="e.finding.moment_ms != null"
+            class="cursor-pointer underline underline-offset-3"
+            data-testid="go-to-moment"
+            @click="$emit('go', e.finding.moment_ms)"
+          >
+            Go there
+          </button>
+        </template>
+        <template v-else>{{ e.text }}</template>
+      </span>
+    </li>
+  </ol>
+</template>

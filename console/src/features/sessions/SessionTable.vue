@@ -1,0 +1,69 @@
+<script setup lang="ts">
+import type { Session } from "../../api/client";
+import { dayAndClock, duration } from "../../lib/time";
+
+/** Sessions as a table: who, where and what in one line, numbers to the right. */
+defineProps<{ sessions: Session[]; zone: string; canEnd?: boolean }>();
+defineEmits<{ end: [session: Session] }>();
+
+const USES: Record<string, string> = {
+  shell: "shell",
+  exec: "commands",
+  upload: "upload",
+  download: "download",
+  forward: "ports",
+};
+</script>
+
+<template>
+  <div class="sheet overflow-x-auto">
+    <table class="w-full">
+      <thead>
+        <tr class="border-b border-line [&>th]:px-3 [&>th]:py-2">
+          <th scope="col">Session</th>
+          <th scope="col">Began</th>
+          <th scope="col" class="text-right!">For</th>
+          <th scope="col">Used for</th>
+          <th scope="col">Proved</th>
+          <th scope="col">Recording</th>
+          <th scope="col">Ended</th>
+          <th scope="col" class="text-right!">Findings</th>
+          <th v-if="canEnd" scope="col"><span class="sr-only">Actions</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr
+          v-for="s in sessions"
+          :key="s.id"
+          class="border-b border-line align-top last:border-0 [&>td]:px-3 [&>td]:py-2"
+          data-testid="session"
+        >
+          <td>
+            <RouterLink :to="`/sessions/${s.id}`">{{ s.person_name }} on {{ s.machine }}</RouterLink>
+            <div class="text-[0.85rem] text-soft">
+              as <code>{{ s.account }}</code> from <code>{{ s.source }}</code>
+            </div>
+          </td>
+          <td class="whitespace-nowrap">{{ dayAndClock(s.began, zone) }}</td>
+          <td class="whitespace-nowrap text-right">{{ duration(s.seconds) }}</td>
+          <td>{{ s.uses.map((u) => USES[u] ?? u).join(", ") || "nothing yet" }}</td>
+          <td>{{ s.factors.join(", ") }}</td>
+          <td>{{ !s.recorded ? "none" : s.ended ? (s.digest ? "kept" : "broken off") : "running" }}</td>
+          <td>
+            <span v-if="!s.ended" class="font-semibold text-live">live</span>
+            <span v-else>{{ s.end_reason?.replace(/^because /, "") }}</span>
+          </td>
+          <td class="text-right">
+            <RouterLink v-if="s.findings" :to="`/sessions/${s.id}`" class="font-semibold text-viol">{{
+              s.findings
+            }}</RouterLink>
+            <span v-else class="text-soft">0</span>
+          </td>
+          <td v-if="canEnd" class="text-right">
+            <button v-if="!s.ended" class="button" @click="$emit('end', s)">End</button>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+</template>

@@ -1,0 +1,24 @@
+import { describe, expect, it } from "vitest";
+import { clock, counter, dayAndClock, duration, isoDay, longDay } from "./time";
+
+describe("times", () => {
+  const at = "2026-11-22T23:30:00Z";
+  it("are told in the zone of the rules", () => {
+    expect(clock(at, "Atlantic/Canary")).toBe("23:30");
+    expect(clock(at, "Asia/Tokyo")).toBe("08:30");
+    expect(dayAndClock(at, "Asia/Tokyo")).toBe("23 Nov, 08:30");
+    expect(longDay(at, "UTC")).toBe("Sunday 22 November");
+    expect(isoDay(at, "Asia/Tokyo")).toBe("2026-11-23");
+  });
+  it("count like the service does", () => {
+    expect([46, 65, 960, 9660, 273_600, -5].map(duration)).toEqual([
+      "46 s",
+      "1 min 5 s",
+      "16 min",
+      "2 h 41 min",
+      "3 d 4 h",
+      "0 s",
+    ]);
+    expect(counter(3_991_000)).toBe("01:06:31");
+  });
+});

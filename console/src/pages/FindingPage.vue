@@ -1,0 +1,112 @@
+<script setup lang="ts">
+import { useQuery } from "@tanstack/vue-query";
+import { api, unwrap } from "../api/client";
+import { useNow } from "../composables/useNow";
+import { dayAndClock } from "../lib/time";
+import StateNote from "../ui/StateNote.vue";
+
+const props = defineProps<{ id: string }>();
+const { zone } = useNow();
+const finding = useQuery({
+  queryKey: ["finding", props.id],
+  queryFn: async () => unwrap(await api.GET("/api/v1/findings/{id}", { params: { path: { id: props.id } } })),
+});
+</script>
+
+<template>
+  <StateNote
+    v-if="!finding.data.value"
+    :loading="finding.isPending.value"
+    :error="finding.error.value"
+    @retry="finding.refetch()"
+  />
+  <article v-else>
+    <RouterLink to="/findings" class="text-[0.9rem] text-soft">All findings</RouterLink>
+    <h1 class="max-w-4xl">{{ finding.data.value.sentence }}</h1>
+    <div class="mt-4 grid gap-x-8 gap-y-5 lg:grid-cols-[minmax(0,1fr)_22rem]">
+      <div class="min-w-0">
+        <p class="border-l-4 border-l-viol bg-violbg px-4 py-3">
+          <span class="font-semibold text-viol">{{
+            finding.data.value.importance[0]!.toUpperCase() + finding.data.value.importance.slice(1)
+          }}</span>
+          {{ finding.data.value.mend }}
+        </p>
+        <h2 class="mb-2 mt-6">Evidence</h2>
+        <div class="sheet overflow-x-auto">
+          <table class="w-full">
+            <thead>
+              <tr class="border-b border-line [&>th]:px-3 [&>th]:py-2">
+                <th scope="col">File</th>
+                <th scope="col" class="text-right!">Line</th>
+                <th scope="col">Text</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr
+                v-for="(l, i) in finding.data.value.lines"
+                :key="i"
+                class="border-b border-line align-top last:border-0 [&>td]:px-3 [&>td]:py-1.5"
+                data-testid="evidence"
+              >
+                <td class="mono whitespace-nowrap">{{ l.file }}</td>
+                <td class="mono text-right">{{ l.number }}</td>
+                <td class="mono break-all">{{ l.text }}</td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+        <p v-if="finding.data.value.count > finding.data.value.lines.length" class="mt-2 text-soft">
+          It was seen {{ finding.data.value.count }} times; the first lines are kept.
+        </p>
+      </div>
+      <dl class="grid grid-cols-[6rem_1fr] gap-y-1 self-start [&>dt]:text-soft">
+        <dt>Kind</dt>
+        <dd>{{ finding.data.value.kind }}</dd>
+        <dt>Machine</dt>
+        <dd>
+          <RouterLink :to="{ path: '/sessions', query: { machine: finding.data.value.machine } }">{{
+            finding.data.value.machine
+          }}</RouterLink>
+        </dd>
+        <dt>Account</dt>
+        <dd>
+          <code>{{ finding.data.value.account }}</code>
+        </dd>
+        <dt>Person</dt>
+        <dd>
+          <RouterLink
+            v-if="finding.data.value.person"
+            :to="{ path: '/sessions', query: { person: finding.data.value.person } }"
+            >{{ finding.data.value.person }}</RouterLink><span v-else>not known</span>
+        </dd>
+        <template v-if="finding.data.value.source">
+          <dt>From</dt>
+          <dd>
+            <code>{{ finding.data.value.source }}</code>
+          </dd>
+        </template>
+        <dt>First</dt>
+        <dd>{{ dayAndClock(finding.data.value.first, zone) }}</dd>
+        <dt>Last</dt>
+        <dd>{{ dayAndClock(finding.data.value.last, zone) }}</dd>
+        <dt>Seen</dt>
+        <dd>{{ finding.data.value.count }} {{ finding.data.value.count === 1 ? "time" : "times" }}</dd>
+        <template v-if="finding.data.value.session">
+          <dt>Session</dt>
+          <dd>
+            <RouterLink
+              :to="{
+                path: `/sessions/${finding.data.value.session}`,
+                query: finding.data.value.moment_ms != null ? { t: finding.data.value.moment_ms } : {},
+              }"
+              data-testid="to-moment"
+              >{{
+                finding.data.value.moment_ms != null ? "Go to the moment in the recording" : "Show the session"
+              }}</RouterLink
+            >
+          </dd>
+        </template>
+      </dl>
+    </div>
+  </article>
+</template>

@@ -1,0 +1,117 @@
+<script setup lang="ts">
+import { useInfiniteQuery } from "@tanstack/vue-query";
+import { computed, ref, watch } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { api, unwrap } from "../api/client";
+import { useMe } from "../composables/useMe";
+import { useNow } from "../composables/useNow";
+import SessionTable from "../features/sessions/SessionTable.vue";
+import { useEndSession } from "../features/sessions/useEndSession";
+import MoreButton from "../ui/MoreButton.vue";
+import StateNote from "../ui/StateNote.vue";
+
+const route = useRoute();
+const router = useRouter();
+const { readsAll, administers } = useMe();
+const { zone } = useNow();
+const end = useEndSession();
+
+const param = (name: string) => (typeof route.query[name] === "string" ? (route.query[name] as string) : "");
+const filter = computed(() => ({
+  q: param("q"),
+  state: param("state"),
+  person: param("person"),
+  machine: param("machine"),
+}));
+const text = ref(filter.value.q);
+watch(filter, (f) => (text.value = f.q));
+
+/** The filter is in the address, so that it can be kept and sent on. */
+function narrow(change: Partial<typeof filter.value>) {
+  const all = Object.entries({ ...filter.value, ...change }).filter(([, v]) => v);
+  void router.replace({ query: Object.fromEntries(all) });
+}
+
+const list = useInfiniteQuery({
+  queryKey: ["sessions", "list", filter],
+  initialPageParam: undefined as string | undefined,
+  queryFn: async ({ pageParam }) => {
+    const f = filter.value;
+    const query = {
+      q: f.q || undefined,
+      state: f.state || undefined,
+      person: f.person || undefined,
+      machine: f.machine || undefined,
+      after: pageParam,
+      limit: 50,
+    };
+    return unwrap(await api.GET("/api/v1/sessions", { params: { query } }));
+  },
+  getNextPageParam: (page) => page.next ?? undefined,
+});
+const sessions = computed(() => list.data.value?.pages.flatMap((p) => p.items) ?? []);
+const narrowed = computed(() => Object.values(filter.value).some(Boolean));
+const STATES = [
+  ["", "All"],
+  ["live", "Live"],
+  ["ended", "Ended"],
+] as const;
+</script>
+
+<template>
+  <h1>
+    {{ readsAll ? "Sessions" : "Your sessions" }}<template v-if="filter.machine"> on {{ filter.machine }}</template
+    ><template v-if="filter.person"> of {{ filter.person }}</template>
+  </h1>
+  <form class="mb-3 mt-4 flex flex-wrap items-center gap-3" role="search" @submit.prevent="narrow({ q: text })">
+    <label>
+      <span class="sr-only">Person, machine, account, address or identifier</span>
+      <input
+        v-model="text"
+        type="search"
+        class="field w-80"
+        placeholder="Person, machine, account, address"
+        data-testid="search"
+        @search="narrow({ q: text })"
+      />
+    </label>
+    <fieldset class="flex">
+      <legend class="sr-only">State</legend>
+      <label
+        v-for="[value, name] in STATES"
+        :key="value"
+        class="button -ml-px cursor-pointer rounded-none! first:rounded-l-md! last:rounded-r-md! has-[:checked]:bg-open has-[:checked]:font-bold has-[:focus-visible]:outline-2 has-[:focus-visible]:outline-accent"
+      >
+        <input
+          type="radio"
+          name="state"
+          class="sr-only"
+          :checked="filter.state === value"
+          @change="narrow({ state: value })"
+        />{{ name }}
+      </label>
+    </fieldset>
+    <button v-if="narrowed" type="button" class="button" @click="router.replace({ query: {} })">Clear</button>
+  </form>
+  <SessionTable
+    v-if="sessions.length"
+    :sessions="sessions"
+    :zone="zone"
+    :can-end="administers"
+    @end="end.mutate($event.id)"
+  />
+  <StateNote
+    v-else
+    :loading="list.isPending.value"
+    :error="list.error.value"
+    :empty="narrowed ? 'No session matches. Search for less, or clear the filter.' : 'There was no session yet.'"
+    @retry="list.refetch()"
+  />
+  <MoreButton
+    v-if="list.hasNextPage.value"
+    :loading="list.isFetchingNextPage.value"
+    :shown="sessions.length"
+    noun="sessions"
+    @more="list.fetchNextPage()"
+  />
+</template>

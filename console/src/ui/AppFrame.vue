@@ -1,0 +1,123 @@
+<script setup lang="ts">
+import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/vue";
+import { ref } from "vue";
+import { useQueryClient } from "@tanstack/vue-query";
+import { useRoute, useRouter } from "vue-router";
+import { api } from "../api/client";
+import { useMe } from "../composables/useMe";
+import { useNow } from "../composables/useNow";
+import { useTheme } from "../composables/useTheme";
+import { useUpdates } from "../composables/useUpdates";
+import BrandMark from "./BrandMark.vue";
+
+/** Head, navigation and place of the page, for whoever is signed in. */
+const { data: me, readsAll } = useMe();
+const { data: now } = useNow();
+const { theme, turn } = useTheme();
+const route = useRoute();
+const router = useRouter();
+const queries = useQueryClient();
+const search = ref("");
+const searchField = ref<HTMLInputElement>();
+useUpdates();
+
+const here = (path: string) => (path === "/" ? route.path === "/" : route.path.startsWith(path));
+
+function find() {
+  void router.push({ path: "/sessions", query: search.value ? { q: search.value } : {} });
+}
+
+async function signOut() {
+  await api.POST("/api/v1/sign-out");
+  queries.clear();
+  void router.push("/sign-in");
+}
+
+function shortcut(event: KeyboardEvent) {
+  const typing = event.target instanceof HTMLElement && event.target.closest("input, textarea, select");
+  if (event.key === "/" && !typing) {
+    event.preventDefault();
+    searchField.value?.focus();
+  }
+}
+</script>
+
+<template>
+  <div class="min-h-screen" @keydown="shortcut">
+    <a
+      href="#content"
+      class="absolute left-2 top-2 z-20 -translate-y-16 rounded bg-accent px-3 py-1 text-on-accent focus:translate-y-0"
+      >To the content</a
+    >
+    <header class="border-b border-line bg-sheet">
+      <div class="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-6 px-4 sm:px-7">
+        <RouterLink to="/" class="flex items-center gap-2.5 py-3 text-[1.15rem] font-bold no-underline">
+          <BrandMark class="h-6 w-6" />Aerie
+        </RouterLink>
+        <nav aria-label="Main" class="flex self-stretch">
+          <RouterLink
+            v-for="[path, name] in readsAll
+              ? [
+                  ['/', 'Now'],
+                  ['/sessions', 'Sessions'],
+                  ['/findings', 'Findings'],
+                  ['/log', 'Log'],
+                ]
+              : [['/sessions', 'Sessions']]"
+            :key="path"
+            :to="path!"
+            :aria-current="here(path!) ? 'page' : undefined"
+            class="flex items-center gap-1.5 border-b-[3px] border-transparent px-3 pt-[3px] text-soft no-underline hover:text-ink aria-[current]:border-accent aria-[current]:font-semibold aria-[current]:text-ink"
+          >
+            {{ name }}
+            <span v-if="path === '/findings' && now?.findings_new" class="font-semibold text-viol"
+              >{{ now.findings_new }}<span class="sr-only"> new since yesterday</span></span
+            >
+          </RouterLink>
+        </nav>
+        <form class="ml-auto hidden py-2 md:block" role="search" @submit.prevent="find">
+          <label class="relative block">
+            <span class="sr-only">Find sessions by person, machine or address</span>
+            <input
+              ref="searchField"
+              v-model="search"
+              type="search"
+              placeholder="Find a machine, person, address"
+              class="field w-72 pr-8"
+            />
+            <kbd
+              class="mono pointer-events-none absolute right-2 top-1.5 rounded border border-line px-1.5 text-xs text-soft"
+              >/</kbd
+            >
+          </label>
+        </form>
+        <Menu as="div" class="relative ml-auto md:ml-0">
+          <MenuButton class="cursor-pointer py-2 text-left leading-tight" data-testid="account">
+            <span class="block font-semibold">{{ me?.full_name ?? "…" }}</span>
+            <span class="block text-[0.82rem] text-soft">{{ me?.roles.join(", ") }}</span>
+          </MenuButton>
+          <MenuItems class="sheet absolute right-0 z-10 mt-1 w-52 p-1 shadow-lg focus:outline-none">
+            <MenuItem v-slot="{ active }">
+              <button class="w-full rounded px-3 py-1.5 text-left" :class="{ 'bg-open': active }" @click="turn">
+                {{ theme === "dark" ? "Light colours" : "Dark colours" }}
+              </button>
+            </MenuItem>
+            <MenuItem v-slot="{ active }">
+              <button
+                class="w-full rounded px-3 py-1.5 text-left"
+                :class="{ 'bg-open': active }"
+                data-testid="sign-out"
+                @click="signOut"
+              >
+                Sign out
+              </button>
+            </MenuItem>
+          </MenuItems>
+        </Menu>
+      </div>
+    </header>
+    <main id="content" tabindex="-1" class="mx-auto max-w-[1600px] px-4 py-5 focus:outline-none sm:px-7">
+      <slot />
+    </main>
+  </div>
+</template>

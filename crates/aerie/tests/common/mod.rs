@@ -1,0 +1,65 @@
+//! A running demo for the tests of one file: the real program, started once and ended with the tests.
+
+#![allow(dead_code, reason = "not every file uses everything")]
+
+use aerie::demo::Description;
+use aerie::demo::people::People;
+use aerie_client::{Client, SessionQuery};
+use std::io::{BufRead as _, BufReader};
+use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::OnceLock;
+use std::time::Duration;
+
+/// The program.
+pub const AERIE: &str = env!("CARGO_BIN_EXE_aerie");
+
+pub struct World {
+    pub people: People,
+    /// The demo ends when this is closed, and that is when the tests end.
+    _life: ChildStdin,
+    _demo: Child,
+}
+
+/// The demo of this file.
+pub fn world() -> &'static World {
+    static WORLD: OnceLock<World> = OnceLock::new();
+    WORLD.get_or_init(|| {
+        let directory = tempfile::tempdir().unwrap();
+        let file = directory.path().join("demo.json");
+        let mut demo = Command::new(AERIE)
+            .args(["demo", "--end-with-stdin", "--http", "127.0.0.1:0", "--ssh", "127.0.0.1:0", "--describe"])
+            .arg(&file)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let life = demo.stdin.take().unwrap();
+        let mut out = BufReader::new(demo.stdout.take().unwrap()).lines();
+        assert!(out.any(|l| l.unwrap().contains("Ctrl-C ends everything")), "the demo did not come up");
+        let description: Description = serde_json::from_slice(&std::fs::read(&file).unwrap()).unwrap();
+        World { people: People::new(description).unwrap(), _life: life, _demo: demo }
+    })
+}
+
+/// A client of the administrator.
+pub fn client() -> Client {
+    let demo = &world().people.demo;
+    Client::new(&demo.api, Some(demo.token.clone()))
+}
+
+/// Waits until something holds; the test fails when it does not within half a minute.
+pub async fn until<T>(what: &str, mut look: impl AsyncFnMut() -> Option<T>) -> T {
+    for _ in 0..600 {
+        if let Some(found) = look().await {
+            return found;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("{what} did not come about");
+}
+
+/// The newest session of somebody once it is closed.
+pub async fn closed_session(person: &str, machine: &str) -> aerie_api::SessionView {
+    let query = SessionQuery { person: Some(person.into()), machine: Some(machine.into()), limit: Some(1), ..SessionQuery::default() };
+    until("a closed session", async || client().sessions(&query).await.unwrap().items.into_iter().next().filter(|s| s.ended.is_some() && s.digest.is_some())).await
+}

@@ -1,0 +1,267 @@
+//! The console in headless Chromium.
+
+mod common;
+
+use common::world;
+use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
+use std::time::Duration;
+use thirtyfour::extensions::cdp::ChromeDevTools;
+use thirtyfour::prelude::*;
+
+/// Chromium's driver; ended with the tests, with everything that it started.
+struct Driver {
+    port: u16,
+    _child: Ended,
+}
+
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+    }
+}
+
+fn driver() -> &'static Driver {
+    static DRIVER: OnceLock<Driver> = OnceLock::new();
+    DRIVER.get_or_init(|| {
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        // `setpriv` ends it when the tests end, whichever way they do.
+        let mut child = Command::new("setpriv")
+            .args(["--pdeathsig", "KILL", "chromedriver", &format!("--port={port}")])
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver: run `make test`, which installs it");
+        let mut lines = std::io::BufRead::lines(std::io::BufReader::new(child.stdout.take().unwrap()));
+        assert!(lines.any(|l| l.is_ok_and(|l| l.contains("started successfully"))), "chromedriver did not start");
+        std::thread::spawn(move || lines.for_each(drop));
+        Driver { port, _child: Ended(child) }
+    })
+}
+
+/// A browser window; to be quit at the end of the test.
+async fn browser(width: u32, height: u32, dark: bool) -> WebDriver {
+    let mut caps = DesiredCapabilities::chrome();
+    for flag in ["--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage"] {
+        caps.add_arg(flag).unwrap();
+    }
+    let driver = WebDriver::new(format!("http://127.0.0.1:{}", driver().port), caps).await.unwrap();
+    let tools = ChromeDevTools::new(driver.handle().clone());
+    let size = serde_json::json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
+    tools.execute_cdp_with_params("Emulation.setDeviceMetricsOverride", size).await.unwrap();
+    let scheme = serde_json::json!({ "features": [{ "name": "prefers-color-scheme", "value": if dark { "dark" } else { "light" } }] });
+    tools.execute_cdp_with_params("Emulation.setEmulatedMedia", scheme).await.unwrap();
+    driver
+}
+
+async fn goto(d: &WebDriver, path: &str) {
+    d.goto(format!("{}{path}", world().people.demo.console)).await.unwrap();
+}
+
+async fn find(d: &WebDriver, css: &str) -> WebElement {
+    d.query(By::Css(css)).wait(Duration::from_secs(20), Duration::from_millis(50)).first().await.unwrap()
+}
+
+async fn text_of(d: &WebDriver, css: &str) -> String {
+    find(d, css).await.text().await.unwrap()
+}
+
+/// Waits until an element says something.
+async fn says(d: &WebDriver, css: &str, text: &str) {
+    let mut seen = String::new();
+    for _ in 0..400 {
+        if let Ok(e) = d.find(By::Css(css)).await {
+            seen = e.text().await.unwrap_or_default();
+            if seen.contains(text) {
+                return;
+            }
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("{css} says {seen:?} and not {text:?}");
+}
+
+async fn sign_in(d: &WebDriver, person: &str) {
+    goto(d, "/sign-in").await;
+    find(d, "input[name=person]").await.send_keys(person).await.unwrap();
+    find(d, "input[name=password]").await.send_keys(format!("{person} watches the sky")).await.unwrap();
+    let code = world().people.codes.next(person).await;
+    find(d, "input[name=code]").await.send_keys(code + "\n").await.unwrap();
+    find(d, "[data-testid=account]").await;
+}
+
+/// What axe finds wrong with the page, and what the browser complained of.
+async fn faults(d: &WebDriver) -> Vec<String> {
+    let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).unwrap();
+    d.execute(axe, vec![]).await.unwrap();
+    let script = "const done = arguments[0]; axe.run(document, { runOnly: ['wcag2a','wcag2aa','wcag21a','wcag21aa','wcag22aa'] })
+        .then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.target.join(' ') + ' ' + (n.any[0]?.message ?? '')).slice(0, 3).join('; '))))";
+    let found = d.execute_async(script, vec![]).await.unwrap();
+    found.convert().unwrap()
+}
+
+#[tokio::test]
+async fn signing_in_needs_the_right_code_and_leads_to_where_one_was_going() {
+    let d = browser(1280, 800, false).await;
+    goto(&d, "/log").await;
+    find(&d, "input[name=person]").await.send_keys("greta").await.unwrap();
+    find(&d, "input[name=password]").await.send_keys("greta watches the sky").await.unwrap();
+    find(&d, "input[name=code]").await.send_keys("000000\n").await.unwrap();
+    says(&d, "[role=alert]", "Name, password or code is not right").await;
+    assert!(faults(&d).await.is_empty());
+    let code = world().people.codes.next("greta").await;
+    find(&d, "input[name=code]").await.send_keys(code + "\n").await.unwrap();
+    says(&d, "h1", "Everything that happened").await;
+    find(&d, "[data-testid=verify-log]").await.click().await.unwrap();
+    says(&d, "h1", "The log holds").await;
+    // An auditor ends nothing.
+    goto(&d, "/sessions").await;
+    find(&d, "[data-testid=session]").await;
+    assert!(d.find(By::XPath("//button[text()='End']")).await.is_err());
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_finding_leads_to_the_moment_in_the_recording() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "lena").await;
+    says(&d, "[data-testid=sentence]", "findings").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "now");
+    goto(&d, "/findings").await;
+    find(&d, "[data-testid=finding]").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "findings");
+    let link = d.query(By::XPath("//a[contains(., 'added a key to an account')]")).first().await.unwrap();
+    link.click().await.unwrap();
+    says(&d, "[data-testid=evidence]", "authorized_keys").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "finding");
+    find(&d, "[data-testid=to-moment]").await.click().await.unwrap();
+    says(&d, "[data-testid=screen] .xterm-rows", "authorized_keys").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "session");
+    // The position is that of the finding, and playing goes on from there.
+    let before = text_of(&d, "[data-testid=position]").await;
+    assert_ne!(before, "00:00:00");
+    find(&d, "[data-testid=play]").await.click().await.unwrap();
+    for _ in 0..400 {
+        if text_of(&d, "[data-testid=position]").await != before {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert_ne!(text_of(&d, "[data-testid=position]").await, before);
+    find(&d, "[data-testid=verify]").await.click().await.unwrap();
+    says(&d, "[role=status]", "complete and unaltered").await;
+    // The strict policy was broken by nothing: the colours of the terminal are there.
+    let colour = find(&d, "[data-testid=screen] .xterm-rows span[class*=xterm-fg]").await.css_value("color").await.unwrap();
+    assert!(colour.starts_with("rgba(") && colour != "rgba(0, 0, 0, 1)" && colour != "rgba(230, 228, 221, 1)", "{colour}");
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn sessions_are_searched_and_a_live_one_is_shown_and_ended() {
+    let d = browser(1280, 800, true).await;
+    sign_in(&d, "lena").await;
+    let mut ssh = world().people.command("ssh", "", &["-tt", "arlo+archive-db@aerie"]).stdin(Stdio::piped()).spawn().unwrap();
+    goto(&d, "/sessions?state=live").await;
+    says(&d, "[data-testid=session]", "Arlo Whitfield on archive-db").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "sessions, dark");
+    d.find(By::XPath("//tr[contains(., 'Arlo')]//button[text()='End']")).await.unwrap().click().await.unwrap();
+    let ended = tokio::time::timeout(Duration::from_secs(20), ssh.wait()).await.unwrap().unwrap();
+    assert_ne!(ended.code(), Some(0));
+    says(&d, "[data-state=empty]", "No session matches").await;
+    let search = find(&d, "[data-testid=search]").await;
+    goto(&d, "/sessions").await;
+    drop(search);
+    find(&d, "[data-testid=search]").await.send_keys("mast-2\n").await.unwrap();
+    says(&d, "[data-testid=session]", "Mira Castellane").await;
+    assert!(d.current_url().await.unwrap().as_str().ends_with("?q=mast-2"));
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_technician_sees_their_own_sessions_only() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "tomasz").await;
+    says(&d, "h1", "Your sessions").await;
+    find(&d, "[data-testid=session]").await;
+    for row in d.find_all(By::Css("[data-testid=session]")).await.unwrap() {
+        assert!(row.text().await.unwrap().contains("Tomasz Brandt"));
+    }
+    goto(&d, "/findings").await;
+    says(&d, "[data-state=error]", "Only administrators and auditors").await;
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn the_keyboard_alone_is_enough() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "lena").await;
+    find(&d, "[data-testid=strip]").await;
+    d.action_chain().send_keys("/").perform().await.unwrap();
+    d.action_chain().send_keys("tomasz").send_keys(Key::Enter).perform().await.unwrap();
+    says(&d, "[data-testid=session]", "Tomasz Brandt").await;
+    // The account menu opens, and its first entry changes the colours.
+    find(&d, "[data-testid=account]").await.send_keys(Key::Enter).await.unwrap();
+    d.action_chain().send_keys(Key::Down).send_keys(Key::Enter).perform().await.unwrap();
+    let theme = || async { find(&d, "html").await.attr("data-theme").await.unwrap().unwrap() };
+    for _ in 0..100 {
+        if theme().await == "dark" {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert_eq!(theme().await, "dark");
+    d.quit().await.unwrap();
+}
+
+/// Pictures for the documentation: `make screenshots`.
+#[tokio::test]
+#[ignore = "writes docs/screenshots"]
+async fn screenshots() {
+    let out = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/screenshots");
+    std::fs::create_dir_all(&out).unwrap();
+    let (width, height) = (1280, 800);
+    for dark in [false, true] {
+        let d = browser(width, height, dark).await;
+        let shot = async |name: &str| {
+            tokio::time::sleep(Duration::from_millis(700)).await;
+            let theme = if dark { "dark" } else { "light" };
+            d.screenshot(&out.join(format!("{name}-{theme}.png"))).await.unwrap();
+        };
+        if !dark {
+            goto(&d, "/sign-in").await;
+            find(&d, "input[name=person]").await;
+            shot("sign-in").await;
+        }
+        sign_in(&d, "lena").await;
+        let mut ssh = world().people.command("ssh", "", &["-tt", "arlo+archive-db@aerie"]).stdin(Stdio::piped()).spawn().unwrap();
+        says(&d, "[data-testid=sentence]", "live").await;
+        shot("now").await;
+        if !dark {
+            goto(&d, "/sessions").await;
+            find(&d, "[data-testid=session]").await;
+            shot("sessions").await;
+            goto(&d, "/findings").await;
+            find(&d, "[data-testid=finding]").await;
+            shot("findings").await;
+            goto(&d, "/log").await;
+            find(&d, "[data-testid=event]").await;
+            find(&d, "[data-testid=verify-log]").await.click().await.unwrap();
+            says(&d, "h1", "The log holds").await;
+            shot("log").await;
+        }
+        goto(&d, "/findings").await;
+        d.query(By::XPath("//a[contains(., 'added a key to an account')]")).first().await.unwrap().click().await.unwrap();
+        find(&d, "[data-testid=evidence]").await;
+        if !dark {
+            shot("finding").await;
+        }
+        find(&d, "[data-testid=to-moment]").await.click().await.unwrap();
+        says(&d, "[data-testid=screen] .xterm-rows", "authorized_keys").await;
+        shot("session").await;
+        let _ = ssh.kill().await;
+        d.quit().await.unwrap();
+    }
+}
