@@ -6,7 +6,6 @@ use common::world;
 use std::process::{Child, Command, Stdio};
 use std::sync::OnceLock;
 use std::time::Duration;
-use thirtyfour::extensions::cdp::ChromeDevTools;
 use thirtyfour::prelude::*;
 
 /// Chromium's driver; ended with the tests, with everything that it started.
@@ -49,11 +48,11 @@ async fn browser(width: u32, height: u32, dark: bool) -> WebDriver {
         caps.add_arg(flag).unwrap();
     }
     let driver = WebDriver::new(format!("http://127.0.0.1:{}", driver().port), caps).await.unwrap();
-    let tools = ChromeDevTools::new(driver.handle().clone());
+    let tools = driver.cdp();
     let size = serde_json::json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
-    tools.execute_cdp_with_params("Emulation.setDeviceMetricsOverride", size).await.unwrap();
+    tools.send_raw("Emulation.setDeviceMetricsOverride", size).await.unwrap();
     let scheme = serde_json::json!({ "features": [{ "name": "prefers-color-scheme", "value": if dark { "dark" } else { "light" } }] });
-    tools.execute_cdp_with_params("Emulation.setEmulatedMedia", scheme).await.unwrap();
+    tools.send_raw("Emulation.setEmulatedMedia", scheme).await.unwrap();
     driver
 }
 
