@@ -21,7 +21,7 @@ const finding = useQuery({
     @retry="finding.refetch()"
   />
   <article v-else>
-    <RouterLink to="/findings" class="text-[0.9rem] text-soft">All findings</RouterLink>
+    <RouterLink to="/findings" class="inline-block py-1 text-[0.9rem] text-soft">All findings</RouterLink>
     <h1 class="max-w-4xl">{{ finding.data.value.sentence }}</h1>
     <div class="mt-4 grid gap-x-8 gap-y-5 lg:grid-cols-[minmax(0,1fr)_22rem]">
       <div class="min-w-0">

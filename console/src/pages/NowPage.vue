@@ -80,6 +80,7 @@ const findings = useQuery({
         v-if="live.data.value?.items.length"
         :sessions="live.data.value.items"
         :zone="zone"
+        brief
         :can-end="administers"
         @end="end.mutate($event.id)"
       />
@@ -91,7 +92,7 @@ const findings = useQuery({
         @retry="live.refetch()"
       />
       <h2 class="mb-2 mt-6">Lately</h2>
-      <SessionTable v-if="recent.data.value?.items.length" :sessions="recent.data.value.items" :zone="zone" />
+      <SessionTable v-if="recent.data.value?.items.length" :sessions="recent.data.value.items" :zone="zone" brief />
       <StateNote
         v-else
         :loading="recent.isPending.value"

@@ -71,7 +71,7 @@ const rest = computed(() => {
   <template v-else>
     <RouterLink
       :to="{ path: '/sessions', query: { machine: session.data.value.machine } }"
-      class="text-[0.9rem] text-soft"
+      class="inline-block py-1 text-[0.9rem] text-soft"
       >All sessions on {{ session.data.value.machine }}</RouterLink
     >
     <div class="flex flex-wrap items-start gap-4">

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/vue";
-import { ref } from "vue";
+import { onMounted, onUnmounted, ref } from "vue";
 import { useQueryClient } from "@tanstack/vue-query";
 import { useRoute, useRouter } from "vue-router";
 import { api } from "../api/client";
@@ -40,10 +40,13 @@ function shortcut(event: KeyboardEvent) {
     searchField.value?.focus();
   }
 }
+
+onMounted(() => window.addEventListener("keydown", shortcut));
+onUnmounted(() => window.removeEventListener("keydown", shortcut));
 </script>
 
 <template>
-  <div class="min-h-screen" @keydown="shortcut">
+  <div class="min-h-screen">
     <a
       href="#content"
       class="absolute left-2 top-2 z-20 -translate-y-16 rounded bg-accent px-3 py-1 text-on-accent focus:translate-y-0"

@@ -10,6 +10,8 @@ defineEmits<{ go: [ms: number] }>();
 interface Entry {
   key: string;
   at: number;
+  /** Of two at one instant the one that was logged first. */
+  seq: number;
   text: string;
   finding?: Finding;
 }
@@ -18,9 +20,9 @@ const entries = computed<Entry[]>(() =>
   [
     ...props.events
       .filter((e) => e.kind !== "finding-raised" && e.kind !== "recording-read")
-      .map((e) => ({ key: `e${e.seq}`, at: Date.parse(e.at), text: e.sentence })),
-    ...props.findings.map((f) => ({ key: f.id, at: Date.parse(f.last), text: f.sentence, finding: f })),
-  ].sort((a, b) => a.at - b.at),
+      .map((e) => ({ key: `e${e.seq}`, seq: e.seq, at: Date.parse(e.at), text: e.sentence })),
+    ...props.findings.map((f) => ({ key: f.id, seq: Infinity, at: Date.parse(f.last), text: f.sentence, finding: f })),
+  ].sort((a, b) => a.at - b.at || a.seq - b.seq),
 );
 </script>
 

@@ -119,7 +119,7 @@ defineExpose({ seek, play: () => (playing.value = true) });
 <template>
   <section class="overflow-hidden rounded-lg border border-line" aria-label="Recording" @keydown="key">
     <div class="overflow-auto bg-screen px-3.5 py-3">
-      <div ref="host" class="min-h-[300px]" data-testid="screen"></div>
+      <div ref="host" class="min-h-[260px]" data-testid="screen"></div>
     </div>
     <div class="flex flex-wrap items-center gap-x-4 gap-y-2 bg-sheet px-3 py-2.5">
       <button class="button min-w-16" data-testid="play" @click="playing = !playing">
@@ -132,28 +132,30 @@ defineExpose({ seek, play: () => (playing.value = true) });
         </select>
       </label>
       <span class="mono tabular-nums" data-testid="position">{{ counter(at) }}</span>
-      <div
-        class="relative h-7 min-w-40 grow cursor-pointer"
-        role="slider"
-        tabindex="0"
-        aria-label="Position in the recording"
-        :aria-valuemin="0"
-        :aria-valuemax="Math.round(film.length / 1000)"
-        :aria-valuenow="Math.round(at / 1000)"
-        :aria-valuetext="counter(at)"
-        @pointerdown="seekByPointer"
-      >
-        <svg class="h-full w-full" :viewBox="`0 0 ${BARS} 28`" preserveAspectRatio="none" aria-hidden="true">
-          <rect
-            v-for="(height, i) in bars"
-            :key="i"
-            :x="i"
-            :y="26 - height * 22"
-            width="0.86"
-            :height="1.5 + height * 22"
-            :class="i / BARS <= at / film.length ? 'fill-live' : 'fill-rec'"
-          />
-        </svg>
+      <div class="relative h-7 min-w-40 grow">
+        <div
+          class="h-full cursor-pointer"
+          role="slider"
+          tabindex="0"
+          aria-label="Position in the recording"
+          :aria-valuemin="0"
+          :aria-valuemax="Math.round(film.length / 1000)"
+          :aria-valuenow="Math.round(at / 1000)"
+          :aria-valuetext="counter(at)"
+          @pointerdown="seekByPointer"
+        >
+          <svg class="h-full w-full" :viewBox="`0 0 ${BARS} 28`" preserveAspectRatio="none" aria-hidden="true">
+            <rect
+              v-for="(height, i) in bars"
+              :key="i"
+              :x="i"
+              :y="26 - height * 22"
+              width="0.86"
+              :height="1.5 + height * 22"
+              :class="i / BARS <= at / film.length ? 'fill-live' : 'fill-rec'"
+            />
+          </svg>
+        </div>
         <span
           class="pointer-events-none absolute inset-y-0 w-0.5 bg-ink"
           :style="{ left: `${(at / film.length) * 100}%` }"
@@ -161,13 +163,14 @@ defineExpose({ seek, play: () => (playing.value = true) });
         <button
           v-for="f in marks"
           :key="f.id"
-          class="absolute inset-y-0 w-[5px] -translate-x-1/2 cursor-pointer bg-viol"
+          class="absolute inset-y-0 flex w-[26px] -translate-x-1/2 cursor-pointer justify-center"
           :style="{ left: `${((f.moment_ms ?? 0) / film.length) * 100}%` }"
           :aria-label="`Finding: ${f.sentence}`"
           :title="f.sentence"
-          @click.stop="seek(f.moment_ms ?? 0)"
-          @pointerdown.stop
-        ></button>
+          @click="seek(f.moment_ms ?? 0)"
+        >
+          <span class="h-full w-[4px] bg-viol"></span>
+        </button>
       </div>
       <span class="mono tabular-nums text-soft">{{ counter(film.length) }}</span>
       <label class="flex items-center gap-1.5 text-[0.9rem]">

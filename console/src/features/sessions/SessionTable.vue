@@ -3,7 +3,7 @@ import type { Session } from "../../api/client";
 import { dayAndClock, duration } from "../../lib/time";
 
 /** Sessions as a table: who, where and what in one line, numbers to the right. */
-defineProps<{ sessions: Session[]; zone: string; canEnd?: boolean }>();
+defineProps<{ sessions: Session[]; zone: string; canEnd?: boolean; brief?: boolean }>();
 defineEmits<{ end: [session: Session] }>();
 
 const USES: Record<string, string> = {
@@ -24,7 +24,7 @@ const USES: Record<string, string> = {
           <th scope="col">Began</th>
           <th scope="col" class="text-right!">For</th>
           <th scope="col">Used for</th>
-          <th scope="col">Proved</th>
+          <th v-if="!brief" scope="col">Proved</th>
           <th scope="col">Recording</th>
           <th scope="col">Ended</th>
           <th scope="col" class="text-right!">Findings</th>
@@ -38,7 +38,7 @@ const USES: Record<string, string> = {
           class="border-b border-line align-top last:border-0 [&>td]:px-3 [&>td]:py-2"
           data-testid="session"
         >
-          <td>
+          <td class="whitespace-nowrap">
             <RouterLink :to="`/sessions/${s.id}`">{{ s.person_name }} on {{ s.machine }}</RouterLink>
             <div class="text-[0.85rem] text-soft">
               as <code>{{ s.account }}</code> from <code>{{ s.source }}</code>
@@ -47,7 +47,7 @@ const USES: Record<string, string> = {
           <td class="whitespace-nowrap">{{ dayAndClock(s.began, zone) }}</td>
           <td class="whitespace-nowrap text-right">{{ duration(s.seconds) }}</td>
           <td>{{ s.uses.map((u) => USES[u] ?? u).join(", ") || "nothing yet" }}</td>
-          <td>{{ s.factors.join(", ") }}</td>
+          <td v-if="!brief">{{ s.factors.join(", ") }}</td>
           <td>{{ !s.recorded ? "none" : s.ended ? (s.digest ? "kept" : "broken off") : "running" }}</td>
           <td>
             <span v-if="!s.ended" class="font-semibold text-live">live</span>

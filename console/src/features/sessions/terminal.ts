@@ -4,6 +4,9 @@ import { Terminal } from "@xterm/xterm";
  * A terminal under a content security policy without inline styles. The library writes its rules into style elements,
  * which the policy ignores; here each such element stands for a constructed style sheet instead.
  */
+/** Width of a character of the monospaced family, in parts of the font size. */
+const ASPECT = 0.615;
+
 export function openTerminal(host: HTMLElement, columns: number, rows: number): Terminal {
   const terminal = new Terminal({
     cols: columns,
@@ -11,8 +14,9 @@ export function openTerminal(host: HTMLElement, columns: number, rows: number): 
     disableStdin: true,
     convertEol: false,
     scrollback: 5000,
-    fontSize: 13.5,
-    lineHeight: 1.3,
+    // The whole width is seen without scrolling; a very wide terminal gets small type and not a bar.
+    fontSize: Math.max(7, Math.min(14, Math.floor((host.clientWidth / columns / ASPECT) * 4) / 4)),
+    lineHeight: 1.15,
     fontFamily: '"Atkinson Hyperlegible Mono Variable", "DejaVu Sans Mono", monospace',
     theme: { background: "#0e1215", foreground: "#e6e4dd", cursor: "#6fd0c9" },
   });
