@@ -55,7 +55,8 @@ pub struct LogLineView {
 
 impl From<Finding> for FindingView {
     fn from(f: Finding) -> Self {
-        let line = |l: aerie_core::audit::LogLine| LogLineView { file: l.file.to_string(), number: l.number, offset: l.offset, text: l.text };
+        let line =
+            |l: aerie_core::audit::LogLine| LogLineView { file: l.file.to_string(), number: l.number, offset: l.offset, text: l.text };
         Self {
             id: f.id,
             kind: f.kind.word().into(),
@@ -108,9 +109,14 @@ impl ScanResult {
         let (accesses, explained) = judged;
         let what = if findings.is_empty() { "nothing to complain of".to_string() } else { count(findings.len() as u64, "finding") };
         let accesses_word = if accesses == 1 { "access" } else { "accesses" };
-        let unclear_lines = unclear.iter().map(|l| LogLineView { file: l.file.to_string(), number: l.number, offset: l.offset, text: l.text.clone() });
+        let unclear_lines =
+            unclear.iter().map(|l| LogLineView { file: l.file.to_string(), number: l.number, offset: l.offset, text: l.text.clone() });
         Self {
-            sentence: format!("{} read, {accesses} {accesses_word} ({explained} through Aerie), {}: {what}.", count(counts.lines, "line"), count(counts.failed, "failed login")),
+            sentence: format!(
+                "{} read, {accesses} {accesses_word} ({explained} through Aerie), {}: {what}.",
+                count(counts.lines, "line"),
+                count(counts.failed, "failed login")
+            ),
             lines: counts.lines,
             server_lines: counts.server_lines,
             accesses,

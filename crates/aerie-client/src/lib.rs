@@ -1,8 +1,8 @@
 //! Typed client of the API, shared by the command line and the tests.
 
 use aerie_api::{
-    CheckpointView, DirectoryExport, EventView, FindingView, FrameView, LogReport, MachineView, Me, Now, Page, PersonView, PolicyChecked, PolicyText, PolicyView, ProblemView,
-    RecordingReport, ScanResult, SessionView, SignIn, Why, WhyQuery,
+    CheckpointView, DirectoryExport, EventView, FindingView, FrameView, LogReport, MachineView, Me, Now, Page, PersonView, PolicyChecked,
+    PolicyText, PolicyView, ProblemView, RecordingReport, ScanResult, SessionView, SignIn, Why, WhyQuery,
 };
 use reqwest::{Method, RequestBuilder, StatusCode};
 use serde::Serialize;
@@ -312,13 +312,19 @@ impl Client {
         Err(match serde_json::from_slice::<ProblemView>(&body) {
             Ok(problem) => ClientError::Problem(Box::new(problem)),
             // What the framework refuses before a handler sees it is told in plain text.
-            Err(_) if status == StatusCode::UNPROCESSABLE_ENTITY || status == StatusCode::BAD_REQUEST || status == StatusCode::PAYLOAD_TOO_LARGE => ClientError::Problem(Box::new(ProblemView {
-                kind: "/docs/errors#bad-request".into(),
-                title: "The request cannot be read".into(),
-                status: status.as_u16(),
-                detail: String::from_utf8_lossy(&body).chars().take(500).collect(),
-                diagnostics: vec![],
-            })),
+            Err(_)
+                if status == StatusCode::UNPROCESSABLE_ENTITY
+                    || status == StatusCode::BAD_REQUEST
+                    || status == StatusCode::PAYLOAD_TOO_LARGE =>
+            {
+                ClientError::Problem(Box::new(ProblemView {
+                    kind: "/docs/errors#bad-request".into(),
+                    title: "The request cannot be read".into(),
+                    status: status.as_u16(),
+                    detail: String::from_utf8_lossy(&body).chars().take(500).collect(),
+                    diagnostics: vec![],
+                }))
+            }
             Err(_) => ClientError::Foreign(self.base.clone()),
         })
     }

@@ -97,12 +97,7 @@ pub fn printable(text: &str) -> String {
 /// The candidate closest to `word`, if it is close enough to be what was meant.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let limit = (word.chars().count() / 3).max(1);
-    candidates
-        .into_iter()
-        .map(|c| (edit_distance(word, c), c))
-        .filter(|(d, _)| *d <= limit)
-        .min()
-        .map(|(_, c)| c)
+    candidates.into_iter().map(|c| (edit_distance(word, c), c)).filter(|(d, _)| *d <= limit).min().map(|(_, c)| c)
 }
 
 fn edit_distance(a: &str, b: &str) -> usize {

@@ -43,7 +43,8 @@ pub(crate) fn main(arguments: &[String]) -> Outcome<()> {
         wait_for_go()?;
         return plain(&plan);
     }
-    let mut flags = CloneFlags::CLONE_NEWNS | CloneFlags::CLONE_NEWUTS | CloneFlags::CLONE_NEWIPC | CloneFlags::CLONE_NEWPID | CloneFlags::CLONE_NEWNET;
+    let mut flags =
+        CloneFlags::CLONE_NEWNS | CloneFlags::CLONE_NEWUTS | CloneFlags::CLONE_NEWIPC | CloneFlags::CLONE_NEWPID | CloneFlags::CLONE_NEWNET;
     if plan.mode != "root-plain" {
         flags |= CloneFlags::CLONE_NEWUSER;
     }
@@ -117,7 +118,10 @@ fn accept(listener: &TcpListener, sshd: &str, single: bool) {
         let mut command = Command::new(sshd);
         command.arg("-i").stdin(input).stdout(output).stderr(Stdio::null()).env("TZ", "UTC0");
         if sshd.starts_with(UNPACKED) {
-            command.env("LD_LIBRARY_PATH", format!("{UNPACKED}/usr/lib/x86_64-linux-gnu:{UNPACKED}/lib/x86_64-linux-gnu:{UNPACKED}/usr/lib/aarch64-linux-gnu"));
+            command.env(
+                "LD_LIBRARY_PATH",
+                format!("{UNPACKED}/usr/lib/x86_64-linux-gnu:{UNPACKED}/lib/x86_64-linux-gnu:{UNPACKED}/usr/lib/aarch64-linux-gnu"),
+            );
         }
         if single {
             // The server gives up its rights by becoming another user: here that is a further namespace.
@@ -144,7 +148,22 @@ fn make_root(plan: &Plan) -> Outcome<()> {
     mount(Some("machine"), "root", Some("tmpfs"), MsFlags::MS_NOSUID | MsFlags::MS_NODEV, Some("mode=755,size=1g"))?;
     fs::create_dir_all("root/var/log")?;
     bind("log", "root/var/log")?;
-    for d in ["usr", "etc/ssh", "proc", "dev/pts", "dev/shm", "run/sshd", "var/tmp", "tmp", "home", "root", "old", "opt/account", "opt/openssh", "opt/machine"] {
+    for d in [
+        "usr",
+        "etc/ssh",
+        "proc",
+        "dev/pts",
+        "dev/shm",
+        "run/sshd",
+        "var/tmp",
+        "tmp",
+        "home",
+        "root",
+        "old",
+        "opt/account",
+        "opt/openssh",
+        "opt/machine",
+    ] {
         fs::create_dir_all(format!("root/{d}"))?;
     }
     for d in ["files", "keys"] {
@@ -203,14 +222,21 @@ fn enter_root() -> Outcome<()> {
 }
 
 fn make_host_key(name: &str, path: &Path) -> Outcome<()> {
-    let made = Command::new("/usr/bin/ssh-keygen").args(["-q", "-t", "ed25519", "-N", "", "-C", &format!("root@{name}"), "-f"]).arg(path).stdin(Stdio::null()).status()?;
+    let made = Command::new("/usr/bin/ssh-keygen")
+        .args(["-q", "-t", "ed25519", "-N", "", "-C", &format!("root@{name}"), "-f"])
+        .arg(path)
+        .stdin(Stdio::null())
+        .status()?;
     if made.success() { Ok(()) } else { Err("ssh-keygen made no host key".into()) }
 }
 
 /// Accounts, host name, homes and the server's configuration. Runs with the new root as current directory.
 fn configure(plan: &Plan) -> Outcome<()> {
     for f in ["ld.so.cache", "bash.bashrc", "profile", "localtime", "login.defs", "skel", "alternatives", "terminfo"] {
-        let _ = Command::new("/bin/cp").args(["-rP", "--preserve=mode,timestamps", &format!("/etc/{f}"), "etc/"]).stderr(Stdio::null()).status();
+        let _ = Command::new("/bin/cp")
+            .args(["-rP", "--preserve=mode,timestamps", &format!("/etc/{f}"), "etc/"])
+            .stderr(Stdio::null())
+            .status();
     }
     let single = plan.single();
     let shell = if single { "/opt/account/enter" } else { "/bin/bash" };
@@ -218,7 +244,10 @@ fn configure(plan: &Plan) -> Outcome<()> {
     let groups: String = ACCOUNTS.iter().map(|(name, id, _)| format!("{name}:x:{}:\n", if single { 1000 } else { *id })).collect();
     let tty = if single { "" } else { "tty:x:5:\n" };
     fs::write("etc/group", format!("root:x:0:\nshadow:x:42:\n{tty}{groups}nogroup:x:65534:\n"))?;
-    fs::write("etc/shadow", ACCOUNTS.iter().fold("root:*:19000:0:99999:7:::\n".to_string(), |t, (n, _, _)| t + &format!("{n}:*:19000:0:99999:7:::\n")))?;
+    fs::write(
+        "etc/shadow",
+        ACCOUNTS.iter().fold("root:*:19000:0:99999:7:::\n".to_string(), |t, (n, _, _)| t + &format!("{n}:*:19000:0:99999:7:::\n")),
+    )?;
     fs::set_permissions("etc/shadow", fs::Permissions::from_mode(0o600))?;
     if single {
         separate_accounts()?;
@@ -226,7 +255,10 @@ fn configure(plan: &Plan) -> Outcome<()> {
     fs::write("etc/hostname", format!("{}\n", plan.name))?;
     fs::write("etc/hosts", format!("127.0.0.1 localhost\n127.0.1.1 {}\n", plan.name))?;
     fs::write("etc/nsswitch.conf", "passwd: files\ngroup: files\nshadow: files\nhosts: files\n")?;
-    fs::write("etc/os-release", format!("NAME=\"Dome Linux\"\nPRETTY_NAME=\"Dome Linux 7 ({})\"\nID=dome\nID_LIKE=debian\nVERSION_ID=\"7\"\n", plan.name))?;
+    fs::write(
+        "etc/os-release",
+        format!("NAME=\"Dome Linux\"\nPRETTY_NAME=\"Dome Linux 7 ({})\"\nID=dome\nID_LIKE=debian\nVERSION_ID=\"7\"\n", plan.name),
+    )?;
     homes(single)?;
     fs::write("run/utmp", "")?;
     for (name, mode) in [("wtmp", 0o644), ("lastlog", 0o644), ("btmp", 0o600)] {
@@ -234,7 +266,8 @@ fn configure(plan: &Plan) -> Outcome<()> {
         OpenOptions::new().create(true).append(true).open(&path)?;
         fs::set_permissions(path, fs::Permissions::from_mode(mode))?;
     }
-    let sftp = if plan.server.is_empty() { "/usr/lib/openssh/sftp-server".into() } else { format!("{UNPACKED}/usr/lib/openssh/sftp-server") };
+    let sftp =
+        if plan.server.is_empty() { "/usr/lib/openssh/sftp-server".into() } else { format!("{UNPACKED}/usr/lib/openssh/sftp-server") };
     fs::write(
         "etc/ssh/sshd_config",
         format!(
@@ -343,7 +376,12 @@ fn plain(plan: &Plan) -> Outcome<()> {
             let input: OwnedFd = stream.into();
             let Ok(output) = input.try_clone() else { continue };
             let mut command = Command::new(&sshd);
-            command.args(["-i", "-f", &config, "-E", &log]).stdin(input).stdout(output).stderr(Stdio::null()).env("LD_LIBRARY_PATH", &libraries);
+            command
+                .args(["-i", "-f", &config, "-E", &log])
+                .stdin(input)
+                .stdout(output)
+                .stderr(Stdio::null())
+                .env("LD_LIBRARY_PATH", &libraries);
             let _ = command.spawn();
         }
     });

@@ -186,7 +186,15 @@ impl Lab {
             Mode::Plain => vec![nix::unistd::User::from_uid(Uid::current()).ok().flatten().map_or("root".into(), |u| u.name)],
             Mode::RootRange | Mode::RootPlain | Mode::UserSingle => crate::ACCOUNTS.iter().map(|(n, _, _)| (*n).to_string()).collect(),
         };
-        Ok(RunningMachine { name: spec.name.clone(), address, host_key: host_key.into(), log: dir.join("log/auth.log"), accounts, child, life: Some(life) })
+        Ok(RunningMachine {
+            name: spec.name.clone(),
+            address,
+            host_key: host_key.into(),
+            log: dir.join("log/auth.log"),
+            accounts,
+            child,
+            life: Some(life),
+        })
     }
 
     /// What the machine reads when it comes up; its own users must be able to write its log.

@@ -58,7 +58,13 @@ pub(crate) async fn scan(app: &App, by: &str, incoming: Incoming) -> Result<Scan
     Ok(result)
 }
 
-fn judge(mut incoming: Incoming, history: &History, sessions: &SessionIndex, authority: &str, zone: &jiff::tz::TimeZone) -> (ScanResult, Vec<Finding>) {
+fn judge(
+    mut incoming: Incoming,
+    history: &History,
+    sessions: &SessionIndex,
+    authority: &str,
+    zone: &jiff::tz::TimeZone,
+) -> (ScanResult, Vec<Finding>) {
     let mut auditor = Auditor::new(history, Some(sessions), Some(authority));
     let mut log = SshdLog::new(&incoming.name, incoming.clock);
     let mut lines = aerie_core::audit::LineSplitter::default();
@@ -86,7 +92,10 @@ pub(crate) async fn keep(app: &App, findings: Vec<Finding>) -> Result<u64, Store
     for finding in findings {
         if app.store.put_finding(&finding, now).await? {
             new += 1;
-            let mut event = NewEvent::new(now, EventKind::FindingRaised, "service").machine(&finding.machine).says(finding.sentence.clone()).with("finding", finding.id.clone());
+            let mut event = NewEvent::new(now, EventKind::FindingRaised, "service")
+                .machine(&finding.machine)
+                .says(finding.sentence.clone())
+                .with("finding", finding.id.clone());
             if let Some(session) = &finding.session {
                 event = event.session(session);
             }
@@ -120,7 +129,12 @@ async fn look(app: &App, id: &str) -> Result<Vec<Finding>, StoreError> {
     let shown = rules.policy.directory().person(&session.person).map_or(session.person.clone(), |p| p.shown().to_string());
     for (number, (at_ms, command)) in commands.into_iter().enumerate() {
         if let Some(habit) = habit_in(&command) {
-            let line = LogLine { file: file.as_str().into(), number: number as u64 + 1, offset: at_ms, text: aerie_core::diagnostic::printable(&command) };
+            let line = LogLine {
+                file: file.as_str().into(),
+                number: number as u64 + 1,
+                offset: at_ms,
+                text: aerie_core::diagnostic::printable(&command),
+            };
             let at = session.began + SignedDuration::from_millis(i64::try_from(at_ms).unwrap_or(0));
             auditor.handle_habit(habit, &Known::from(&session).0, &shown, at, at_ms, line);
         }

@@ -114,10 +114,21 @@ impl Keys {
     ///
     /// # Errors
     /// When the system has no randomness.
-    pub fn certify(&self, session: &str, account: &str, source: IpAddr, forward: bool, now: Timestamp) -> Result<(PrivateKey, Certificate), KeyError> {
+    pub fn certify(
+        &self,
+        session: &str,
+        account: &str,
+        source: IpAddr,
+        forward: bool,
+        now: Timestamp,
+    ) -> Result<(PrivateKey, Certificate), KeyError> {
         let key = ed25519(&random()?, "")?;
         let mut builder = validity(&key, now)?;
-        builder.cert_type(CertType::User)?.key_id(format!("aerie {session}"))?.serial(u64::from_be_bytes(random()?))?.valid_principal(account)?;
+        builder
+            .cert_type(CertType::User)?
+            .key_id(format!("aerie {session}"))?
+            .serial(u64::from_be_bytes(random()?))?
+            .valid_principal(account)?;
         builder.critical_option("source-address", source.to_string())?;
         builder.extension("permit-pty", "")?;
         if forward {

@@ -2,7 +2,9 @@
 
 use crate::keys::{Keys, random};
 use aerie_core::evidence::hex;
-use aerie_core::recording::{Armed, Compressor, DataKey, Decoder, Encoder, Frame, Header, Kept, ReadError, Summary, TimedFrame, TypedInput};
+use aerie_core::recording::{
+    Armed, Compressor, DataKey, Decoder, Encoder, Frame, Header, Kept, ReadError, Summary, TimedFrame, TypedInput,
+};
 use bytes::Bytes;
 use jiff::Timestamp;
 use std::collections::HashMap;
@@ -73,7 +75,12 @@ impl Recorder {
 
     /// Begins a recording. The file has its head, on the disk, when this returns: only then is the recorder armed. `failed` is
     /// cancelled when the recording can no longer be written.
-    pub(crate) async fn begin(&self, about: About<'_>, started: Timestamp, failed: CancellationToken) -> std::io::Result<(Recording, Armed, String)> {
+    pub(crate) async fn begin(
+        &self,
+        about: About<'_>,
+        started: Timestamp,
+        failed: CancellationToken,
+    ) -> std::io::Result<(Recording, Armed, String)> {
         let purpose = Header::purpose(about.session);
         let key: [u8; 32] = random().map_err(std::io::Error::other)?;
         let nonce = random().map_err(std::io::Error::other)?;
@@ -324,7 +331,11 @@ mod tests {
         recording.frame(1, Frame::Closed(Some(0))).await;
         let info = recording.finish().await.unwrap();
         let mut frames = vec![];
-        let summary = read_recording(&dir.path().join("recordings").join(name), &keys, |f| { frames.push(f.frame); true }).unwrap();
+        let summary = read_recording(&dir.path().join("recordings").join(name), &keys, |f| {
+            frames.push(f.frame);
+            true
+        })
+        .unwrap();
         assert_eq!(frames, [Frame::Input(b"l".to_vec()), Frame::Output(b"l".to_vec()), Frame::Hidden(6), Frame::Closed(Some(0))]);
         assert!(summary.complete);
         assert_eq!(summary.digest, info.digest);
@@ -341,12 +352,20 @@ mod tests {
     async fn a_full_disk_tells_the_session_and_never_reads_as_complete() {
         let (dir, _, keys) = recorder();
         let full = std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
-        let header = Header { session: "s".into(), person: "p".into(), machine: "m".into(), account: "a".into(), started: Timestamp::now(), key: String::new() };
+        let header = Header {
+            session: "s".into(),
+            person: "p".into(),
+            machine: "m".into(),
+            account: "a".into(),
+            started: Timestamp::now(),
+            key: String::new(),
+        };
         let (mut encoder, _) = Encoder::new(&header, &DataKey::new([0; 32]));
         encoder.handle_frame(0, 1, &Frame::Output(vec![1; 100]));
         let failed = CancellationToken::new();
         let mut compressor = Compressor::new().unwrap();
-        let mut writing = Writing { file: full, encoder, started: std::time::Instant::now(), typed: HashMap::new(), failed: failed.clone() };
+        let mut writing =
+            Writing { file: full, encoder, started: std::time::Instant::now(), typed: HashMap::new(), failed: failed.clone() };
         writing.write(&mut compressor);
         assert!(failed.is_cancelled());
         assert!(writing.close(&mut compressor).is_none());

@@ -116,6 +116,8 @@ impl Rulebook {
     pub async fn history(&self) -> Result<History, StoreError> {
         let directory = self.now().policy.directory().clone();
         let versions = self.store.policies().await?;
-        Ok(History::new(versions.into_iter().map(|v| (v.published_at, Arc::new(compile(&v.text, directory.clone(), v.published_at)))).collect()))
+        Ok(History::new(
+            versions.into_iter().map(|v| (v.published_at, Arc::new(compile(&v.text, directory.clone(), v.published_at)))).collect(),
+        ))
     }
 }

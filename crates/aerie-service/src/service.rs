@@ -97,7 +97,10 @@ impl Service {
         if !config.http.ip().is_loopback() {
             return Err(ServiceError::NotLoopback);
         }
-        let io = |what: &str| { let what = what.to_string(); move |source| ServiceError::Io { what, source } };
+        let io = |what: &str| {
+            let what = what.to_string();
+            move |source| ServiceError::Io { what, source }
+        };
         std::fs::create_dir_all(&config.data).map_err(io("the data directory"))?;
         let keys = Arc::new(Keys::load(&config.data)?);
         let store = Store::open(&config.data.join("aerie.db")).await?;

@@ -76,7 +76,10 @@ impl EventLog {
         let mut tree = Tree::default();
         let mut next = 0i64;
         loop {
-            let leaves: Vec<(i64, Vec<u8>)> = sqlx::query_as("SELECT seq, leaf FROM events WHERE seq >= ?1 ORDER BY seq LIMIT 10000").bind(next).fetch_all(&store.read).await?;
+            let leaves: Vec<(i64, Vec<u8>)> = sqlx::query_as("SELECT seq, leaf FROM events WHERE seq >= ?1 ORDER BY seq LIMIT 10000")
+                .bind(next)
+                .fetch_all(&store.read)
+                .await?;
             let Some((last, _)) = leaves.last() else { break };
             next = last + 1;
             leaves.iter().for_each(|(_, leaf)| tree.push(hash_of(leaf)));
@@ -157,7 +160,10 @@ pub(crate) async fn verify(store: &Store, public: VerifyingKey, seals: Option<&L
     let mut verifier = Verifier::new(public, seals, checkpoints);
     let mut next = 0i64;
     loop {
-        let rows = sqlx::query("SELECT seq, body, leaf, seal FROM events WHERE seq >= ?1 ORDER BY seq LIMIT 5000").bind(next).fetch_all(&store.read).await?;
+        let rows = sqlx::query("SELECT seq, body, leaf, seal FROM events WHERE seq >= ?1 ORDER BY seq LIMIT 5000")
+            .bind(next)
+            .fetch_all(&store.read)
+            .await?;
         let Some(last) = rows.last() else { break };
         next = last.try_get::<i64, _>("seq")? + 1;
         for r in &rows {
@@ -196,10 +202,16 @@ impl Store {
 
     /// Every checkpoint, oldest first.
     pub(crate) async fn checkpoints(&self) -> Result<Vec<Checkpoint>> {
-        let rows: Vec<(i64, String, String, String)> = sqlx::query_as("SELECT size, root, at, signature FROM checkpoints ORDER BY size").fetch_all(&self.read).await?;
+        let rows: Vec<(i64, String, String, String)> =
+            sqlx::query_as("SELECT size, root, at, signature FROM checkpoints ORDER BY size").fetch_all(&self.read).await?;
         Ok(rows
             .into_iter()
-            .map(|(size, root, at, signature)| Checkpoint { size: size.try_into().unwrap_or(0), root, at: at.parse().unwrap_or_default(), signature })
+            .map(|(size, root, at, signature)| Checkpoint {
+                size: size.try_into().unwrap_or(0),
+                root,
+                at: at.parse().unwrap_or_default(),
+                signature,
+            })
             .collect())
     }
 }
@@ -263,18 +275,20 @@ impl Writer {
             let leaf = leaf_hash(body.as_bytes());
             tree.push(leaf);
             newest = event.event.at;
-            sqlx::query("INSERT INTO events (seq, at, kind, actor, machine, session, body, leaf, seal) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)")
-                .bind(i64::try_from(seq).unwrap_or(i64::MAX))
-                .bind(ms(event.event.at))
-                .bind(event.event.kind.word())
-                .bind(&event.event.actor)
-                .bind(&event.event.machine)
-                .bind(&event.event.session)
-                .bind(&body)
-                .bind(&leaf[..])
-                .bind(&self.seals.seal(seq, &leaf)[..])
-                .execute(&mut *transaction)
-                .await?;
+            sqlx::query(
+                "INSERT INTO events (seq, at, kind, actor, machine, session, body, leaf, seal) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+            )
+            .bind(i64::try_from(seq).unwrap_or(i64::MAX))
+            .bind(ms(event.event.at))
+            .bind(event.event.kind.word())
+            .bind(&event.event.actor)
+            .bind(&event.event.machine)
+            .bind(&event.event.session)
+            .bind(&body)
+            .bind(&leaf[..])
+            .bind(&self.seals.seal(seq, &leaf)[..])
+            .execute(&mut *transaction)
+            .await?;
         }
         let head = Checkpoint::sign(&self.key, tree.size(), &tree.root(), newest);
         sqlx::query("INSERT INTO meta (key, value) VALUES (?1, ?2) ON CONFLICT (key) DO UPDATE SET value = excluded.value")

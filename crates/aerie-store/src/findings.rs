@@ -53,7 +53,8 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn finding(&self, id: &str) -> Result<Option<Finding>> {
-        let body: Option<String> = sqlx::query_scalar("SELECT body FROM findings WHERE id = ?1").bind(id).fetch_optional(&self.read).await?;
+        let body: Option<String> =
+            sqlx::query_scalar("SELECT body FROM findings WHERE id = ?1").bind(id).fetch_optional(&self.read).await?;
         Ok(body.map(|b| serde_json::from_str(&b)).transpose()?)
     }
 
@@ -89,7 +90,10 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn count_findings(&self, since: Timestamp) -> Result<(u64, u64)> {
-        let (all, new): (i64, i64) = sqlx::query_as("SELECT count(*), count(*) FILTER (WHERE last >= ?1) FROM findings").bind(ms(since)).fetch_one(&self.read).await?;
+        let (all, new): (i64, i64) = sqlx::query_as("SELECT count(*), count(*) FILTER (WHERE last >= ?1) FROM findings")
+            .bind(ms(since))
+            .fetch_one(&self.read)
+            .await?;
         Ok((all.try_into().unwrap_or(0), new.try_into().unwrap_or(0)))
     }
 }

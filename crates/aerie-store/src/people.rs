@@ -96,7 +96,11 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn note_failure(&self, name: &str, retry_at: Timestamp) -> Result<()> {
-        sqlx::query("UPDATE people SET failures = failures + 1, retry_at = ?2 WHERE name = ?1").bind(name).bind(ms(retry_at)).execute(&self.write).await?;
+        sqlx::query("UPDATE people SET failures = failures + 1, retry_at = ?2 WHERE name = ?1")
+            .bind(name)
+            .bind(ms(retry_at))
+            .execute(&self.write)
+            .await?;
         Ok(())
     }
 
@@ -105,7 +109,10 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn clear_failures(&self, name: &str) -> Result<()> {
-        sqlx::query("UPDATE people SET failures = 0, retry_at = 0 WHERE name = ?1 AND failures > 0").bind(name).execute(&self.write).await?;
+        sqlx::query("UPDATE people SET failures = 0, retry_at = 0 WHERE name = ?1 AND failures > 0")
+            .bind(name)
+            .execute(&self.write)
+            .await?;
         Ok(())
     }
 }

@@ -27,7 +27,8 @@ fn event(n: i64) -> NewEvent {
 #[tokio::test]
 async fn events_of_many_writers_form_one_log_that_holds_after_reopening() {
     let f = fixture().await;
-    let tasks: Vec<_> = (0..200).map(|n| (f.log.clone(), n)).map(|(log, n)| tokio::spawn(async move { log.append(event(n)).await.unwrap() })).collect();
+    let tasks: Vec<_> =
+        (0..200).map(|n| (f.log.clone(), n)).map(|(log, n)| tokio::spawn(async move { log.append(event(n)).await.unwrap() })).collect();
     let mut places = vec![];
     for task in tasks {
         places.push(task.await.unwrap());
@@ -69,7 +70,8 @@ async fn a_code_is_used_once_even_at_the_same_moment() {
     let f = fixture().await;
     let person = serde_json::from_value(serde_json::json!({ "name": "ines" })).unwrap();
     f.store.put_person(&person).await.unwrap();
-    let tries: Vec<_> = (0..20).map(|_| f.store.clone()).map(|s| tokio::spawn(async move { s.use_totp_step("ines", 5).await.unwrap() })).collect();
+    let tries: Vec<_> =
+        (0..20).map(|_| f.store.clone()).map(|s| tokio::spawn(async move { s.use_totp_step("ines", 5).await.unwrap() })).collect();
     let mut wins = 0;
     for t in tries {
         wins += u32::from(t.await.unwrap());

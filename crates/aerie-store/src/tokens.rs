@@ -50,11 +50,12 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn token(&self, hash: &[u8; 32], now: Timestamp) -> Result<Option<Token>> {
-        let row: Option<(String, String, i64)> = sqlx::query_as("SELECT person, kind, expires FROM tokens WHERE hash = ?1 AND expires > ?2")
-            .bind(&hash[..])
-            .bind(ms(now))
-            .fetch_optional(&self.read)
-            .await?;
+        let row: Option<(String, String, i64)> =
+            sqlx::query_as("SELECT person, kind, expires FROM tokens WHERE hash = ?1 AND expires > ?2")
+                .bind(&hash[..])
+                .bind(ms(now))
+                .fetch_optional(&self.read)
+                .await?;
         Ok(row.map(|(person, kind, expires)| Token {
             hash: *hash,
             person,

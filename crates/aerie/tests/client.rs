@@ -7,7 +7,13 @@ use std::process::{Command, Output, Stdio};
 
 fn aerie(arguments: &[&str]) -> Output {
     let demo = &world().people.demo;
-    Command::new(AERIE).args(arguments).env("AERIE_SERVER", &demo.api).env("AERIE_TOKEN", &demo.token).stdin(Stdio::null()).output().unwrap()
+    Command::new(AERIE)
+        .args(arguments)
+        .env("AERIE_SERVER", &demo.api)
+        .env("AERIE_TOKEN", &demo.token)
+        .stdin(Stdio::null())
+        .output()
+        .unwrap()
 }
 
 fn text(o: &Output) -> String {
@@ -21,7 +27,17 @@ fn json(arguments: &[&str]) -> serde_json::Value {
 
 #[test]
 fn every_command_answers_in_text_and_json() {
-    for arguments in [&["now"][..], &["machines"], &["people"], &["sessions", "list"], &["recordings", "list"], &["log", "list"], &["log", "verify"], &["log", "checkpoint"], &["findings", "list"]] {
+    for arguments in [
+        &["now"][..],
+        &["machines"],
+        &["people"],
+        &["sessions", "list"],
+        &["recordings", "list"],
+        &["log", "list"],
+        &["log", "verify"],
+        &["log", "checkpoint"],
+        &["findings", "list"],
+    ] {
         let o = aerie(arguments);
         assert_eq!(o.status.code(), Some(0), "{arguments:?}: {}", String::from_utf8_lossy(&o.stderr));
         assert!(!o.stdout.is_empty(), "{arguments:?}");
@@ -34,7 +50,10 @@ fn every_command_answers_in_text_and_json() {
 
 #[test]
 fn a_recording_is_shown_verified_played_and_exported() {
-    let newest = json(&["recordings", "list"])["items"].as_array().unwrap().iter().find(|s| s["person"] == "tomasz").unwrap()["id"].as_str().unwrap().to_string();
+    let newest = json(&["recordings", "list"])["items"].as_array().unwrap().iter().find(|s| s["person"] == "tomasz").unwrap()["id"]
+        .as_str()
+        .unwrap()
+        .to_string();
     assert!(text(&aerie(&["sessions", "show", &newest])).contains("Tomasz Brandt had a shell on dome-west"));
     assert_eq!(json(&["recordings", "verify", &newest])["in_log"], true);
     assert!(text(&aerie(&["recordings", "export", &newest])).contains("operator@dome-west:~$"));
@@ -49,7 +68,10 @@ fn why_answers_at_any_hour_and_the_exit_code_tells() {
         let o = aerie(&["why", "ines", "shell", "dome-east", "--at", at]);
         (o.status.code(), text(&o))
     };
-    assert_eq!(why("2026-11-23 12:00"), (Some(1), "Ines Okafor may not open a shell on dome-east at this hour; the hours begin at 18:00 (night-dome, line 10).\n".into()));
+    assert_eq!(
+        why("2026-11-23 12:00"),
+        (Some(1), "Ines Okafor may not open a shell on dome-east at this hour; the hours begin at 18:00 (night-dome, line 10).\n".into())
+    );
     assert_eq!(why("2026-11-23T23:00:00Z").0, Some(0));
     assert_eq!(why("noon").0, Some(2));
     assert_eq!(aerie(&["why", "ines", "fly", "dome-east"]).status.code(), Some(5));
@@ -60,7 +82,13 @@ fn what_fails_says_what_to_do_next() {
     let demo = &world().people.demo;
     let run = |envs: &[(&str, &str)], arguments: &[&str]| {
         let home = tempfile::tempdir().unwrap();
-        let o = Command::new(AERIE).args(arguments).env("XDG_CONFIG_HOME", home.path()).envs(envs.iter().copied()).stdin(Stdio::null()).output().unwrap();
+        let o = Command::new(AERIE)
+            .args(arguments)
+            .env("XDG_CONFIG_HOME", home.path())
+            .envs(envs.iter().copied())
+            .stdin(Stdio::null())
+            .output()
+            .unwrap();
         (o.status.code(), String::from_utf8_lossy(&o.stderr).into_owned())
     };
     let (code, said) = run(&[], &["now"]);
@@ -79,7 +107,15 @@ async fn signing_in_keeps_a_token_and_signing_out_forgets_it() {
     let home = tempfile::tempdir().unwrap();
     let code = world().people.codes.next("mira").await;
     let run = |arguments: &[&str], input: String| {
-        let mut child = Command::new(AERIE).args(arguments).env("XDG_CONFIG_HOME", home.path()).env_remove("AERIE_TOKEN").stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut child = Command::new(AERIE)
+            .args(arguments)
+            .env("XDG_CONFIG_HOME", home.path())
+            .env_remove("AERIE_TOKEN")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
         std::io::Write::write_all(&mut child.stdin.take().unwrap(), input.as_bytes()).unwrap();
         child.wait_with_output().unwrap()
     };
@@ -91,7 +127,16 @@ async fn signing_in_keeps_a_token_and_signing_out_forgets_it() {
     let own = run(&["sessions", "list", "--json"], String::new());
     let listed: serde_json::Value = serde_json::from_slice(&own.stdout).unwrap();
     assert!(listed["items"].as_array().unwrap().iter().all(|s| s["person"] == "mira"));
-    for forbidden in [&["people"][..], &["findings", "list"], &["log", "list"], &["log", "verify"], &["policy", "show"], &["directory-export"], &["why", "ines", "shell", "dome-east"], &["sessions", "end", "x"]] {
+    for forbidden in [
+        &["people"][..],
+        &["findings", "list"],
+        &["log", "list"],
+        &["log", "verify"],
+        &["policy", "show"],
+        &["directory-export"],
+        &["why", "ines", "shell", "dome-east"],
+        &["sessions", "end", "x"],
+    ] {
         assert_eq!(run(forbidden, String::new()).status.code(), Some(5), "{forbidden:?}");
     }
     let out = run(&["sign-out"], String::new());
@@ -109,14 +154,20 @@ fn logs_are_audited_by_the_service_and_on_files_alone_alike() {
         std::fs::write(&path, bytes).unwrap();
         path.display().to_string()
     };
-    let (rules, people) = (file("rules.toml", aerie(&["policy", "show"]).stdout), file("directory.json", aerie(&["directory-export"]).stdout));
+    let (rules, people) =
+        (file("rules.toml", aerie(&["policy", "show"]).stdout), file("directory.json", aerie(&["directory-export"]).stdout));
     let ids = |v: &serde_json::Value| {
-        let mut ids: Vec<_> = v[0]["result"]["findings"].as_array().unwrap().iter().map(|f| (f["id"].to_string(), f["sentence"].to_string())).collect();
+        let mut ids: Vec<_> =
+            v[0]["result"]["findings"].as_array().unwrap().iter().map(|f| (f["id"].to_string(), f["sentence"].to_string())).collect();
         ids.sort();
         ids
     };
     let service = json(&["audit", "scan", log, "--zone", "UTC"]);
-    let alone = Command::new(AERIE).args(["--json", "audit", "scan", log, "--zone", "UTC", "--policy", &rules, "--directory", &people]).env_remove("AERIE_TOKEN").output().unwrap();
+    let alone = Command::new(AERIE)
+        .args(["--json", "audit", "scan", log, "--zone", "UTC", "--policy", &rules, "--directory", &people])
+        .env_remove("AERIE_TOKEN")
+        .output()
+        .unwrap();
     assert_eq!(alone.status.code(), Some(1));
     let alone: serde_json::Value = serde_json::from_slice(&alone.stdout).unwrap();
     assert_eq!(ids(&service), ids(&alone));

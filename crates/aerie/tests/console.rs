@@ -44,7 +44,17 @@ fn driver() -> &'static Driver {
 /// A browser window; to be quit at the end of the test.
 async fn browser(width: u32, height: u32, dark: bool) -> WebDriver {
     let mut caps = DesiredCapabilities::chrome();
-    for flag in ["--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage"] {
+    for flag in [
+        "--headless=new",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+        "--disable-dev-shm-usage",
+    ] {
         caps.add_arg(flag).unwrap();
     }
     let driver = WebDriver::new(format!("http://127.0.0.1:{}", driver().port), caps).await.unwrap();

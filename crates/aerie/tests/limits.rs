@@ -45,8 +45,12 @@ async fn ended(mut child: tokio::process::Child, seen: tokio::task::JoinHandle<S
 #[tokio::test]
 async fn limits_end_a_session_with_a_notice() {
     let _turn = rules().await;
-    for (limit, notice, reason) in [("session = \"3s\"", "This session ends in 1 s", "because its time was up"), ("idle = \"3s\"", "Nothing happens here", "because it was idle for too long")] {
-        let before = publish(|t| t + &format!("\n[[require]]\nname = \"short\"\nmachines = \"name:archive-db\"\nlimits = {{ {limit} }}\n")).await;
+    for (limit, notice, reason) in [
+        ("session = \"3s\"", "This session ends in 1 s", "because its time was up"),
+        ("idle = \"3s\"", "Nothing happens here", "because it was idle for too long"),
+    ] {
+        let before =
+            publish(|t| t + &format!("\n[[require]]\nname = \"short\"\nmachines = \"name:archive-db\"\nlimits = {{ {limit} }}\n")).await;
         let (child, seen) = shell_until_its_end().await;
         let screen = ended(child, seen).await;
         assert!(screen.contains(notice) && screen.contains(reason), "{screen}");
@@ -123,7 +127,16 @@ fn small(address: &str, host_key: &str) -> Small {
     let known = file("directory.json", serde_json::json!({ "people": people, "machines": machines }).to_string());
     let rules = file("rules.toml", "[[allow]]\nname = \"a\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"exec\"]\naccounts = [\"archivist\"]\nrecording = true\n".into());
     let data = directory.path().join("data");
-    let setup = std::process::Command::new(AERIE).arg("setup").arg("--data").arg(&data).arg("--directory").arg(known).arg("--policy").arg(rules).output().unwrap();
+    let setup = std::process::Command::new(AERIE)
+        .arg("setup")
+        .arg("--data")
+        .arg(&data)
+        .arg("--directory")
+        .arg(known)
+        .arg("--policy")
+        .arg(rules)
+        .output()
+        .unwrap();
     assert!(setup.status.success(), "{}", String::from_utf8_lossy(&setup.stderr));
     let (child, port) = serve(&data);
     Small { directory, child, port, key }
@@ -146,7 +159,18 @@ fn serve(data: &std::path::Path) -> (std::process::Child, u16) {
 impl Small {
     async fn ssh(&self, command: &str) -> aerie::demo::people::Ended {
         let port = self.port.to_string();
-        let options = ["-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-i", &self.key, "-p", &port, "arlo+archive-db@127.0.0.1", command];
+        let options = [
+            "-o",
+            "StrictHostKeyChecking=no",
+            "-o",
+            "UserKnownHostsFile=/dev/null",
+            "-i",
+            &self.key,
+            "-p",
+            &port,
+            "arlo+archive-db@127.0.0.1",
+            command,
+        ];
         world().people.run_with("ssh", "", &options, "").await.unwrap()
     }
 }
@@ -172,7 +196,10 @@ async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     let demo = &world().people.demo;
     // The demo's own machine trusts the demo's authority only; a second service gets the demo's master key.
     let machine = demo.machines.iter().find(|m| m.name == "archive-db").unwrap();
-    let scanned = std::process::Command::new("ssh-keyscan").args(["-t", "ed25519", "-p", &machine.address.port().to_string(), "127.0.0.1"]).output().unwrap();
+    let scanned = std::process::Command::new("ssh-keyscan")
+        .args(["-t", "ed25519", "-p", &machine.address.port().to_string(), "127.0.0.1"])
+        .output()
+        .unwrap();
     let text = String::from_utf8_lossy(&scanned.stdout).into_owned();
     let host_key = text.lines().find(|l| !l.starts_with('#')).unwrap().split_once(' ').unwrap().1.to_string();
     let mut service = small(&machine.address.to_string(), &host_key);
@@ -184,7 +211,11 @@ async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     std::fs::create_dir(&data).unwrap();
     let mut options = std::fs::OpenOptions::new();
     std::os::unix::fs::OpenOptionsExt::mode(options.write(true).create_new(true), 0o600);
-    std::io::Write::write_all(&mut options.open(data.join("master.key")).unwrap(), &std::fs::read(std::path::Path::new(&demo.data).join("master.key")).unwrap()).unwrap();
+    std::io::Write::write_all(
+        &mut options.open(data.join("master.key")).unwrap(),
+        &std::fs::read(std::path::Path::new(&demo.data).join("master.key")).unwrap(),
+    )
+    .unwrap();
     for part in ["directory.json", "rules.toml"] {
         assert!(service.directory.path().join(part).exists());
     }
@@ -202,13 +233,31 @@ async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     (service.child, service.port) = serve(&data);
 
     let port = service.port.to_string();
-    let options = ["-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-i", &service.key, "-p", &port, "-tt", "arlo+archive-db@127.0.0.1", "echo before the crash; cat"];
+    let options = [
+        "-o",
+        "StrictHostKeyChecking=no",
+        "-o",
+        "UserKnownHostsFile=/dev/null",
+        "-i",
+        &service.key,
+        "-p",
+        &port,
+        "-tt",
+        "arlo+archive-db@127.0.0.1",
+        "echo before the crash; cat",
+    ];
     let mut child = world().people.command("ssh", "", &options).stdin(Stdio::piped()).spawn().unwrap();
     let recordings = data.join("recordings");
+    let keys = aerie_service::Keys::load(&data).unwrap();
     let written = until("a second of the recording", async || {
         let file = std::fs::read_dir(&recordings).ok()?.flatten().next()?.path();
-        // The head alone is some hundreds of bytes; the first chunk follows within a second.
-        (std::fs::metadata(&file).ok()?.len() > 450).then_some(file)
+        let mut frames = 0;
+        aerie_service::read_recording(&file, &keys, |_| {
+            frames += 1;
+            true
+        })
+        .ok()?;
+        (frames > 2).then_some(file)
     })
     .await;
     service.child.kill().unwrap();
@@ -216,7 +265,6 @@ async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     let _ = child.kill().await;
     (service.child, service.port) = serve(&data);
 
-    let keys = aerie_service::Keys::load(&data).unwrap();
     let mut shown = vec![];
     let summary = aerie_service::read_recording(&written, &keys, |f| {
         if let aerie_core::recording::Frame::Output(b) = f.frame {
@@ -230,7 +278,8 @@ async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     let store = aerie_store::Store::open(&data.join("aerie.db")).await.unwrap();
     let sessions = store.sessions(&aerie_store::SessionFilter { limit: 5, ..Default::default() }).await.unwrap();
     assert_eq!(sessions[0].end_reason.as_deref(), Some("service-crashed"));
-    let events = store.events(&aerie_store::EventFilter { kind: Some("session-ended".into()), limit: 5, ..Default::default() }).await.unwrap();
+    let events =
+        store.events(&aerie_store::EventFilter { kind: Some("session-ended".into()), limit: 5, ..Default::default() }).await.unwrap();
     assert!(events[0].body.contains("its recording reads up to"));
 
     // A recording that was cut or altered is told from this one.

@@ -3,7 +3,7 @@
 use super::commands::Habit;
 use super::finding::{Finding, FindingKind, Findings, Raised};
 use super::sshd::{Access, Failure, LogLine};
-use crate::policy::{Capability, Facts, Factor, Factors, Outcome, Policy, Refusal, Request};
+use crate::policy::{Capability, Factor, Factors, Facts, Outcome, Policy, Refusal, Request};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
@@ -83,7 +83,16 @@ pub struct Auditor<'a> {
 impl<'a> Auditor<'a> {
     /// An auditor. `sessions` is none when there is no service to ask; then certificates of the authority are believed.
     pub fn new(history: &'a History, sessions: Option<&'a SessionIndex>, authority: Option<&'a str>) -> Self {
-        Self { history, sessions, authority, guessers: HashMap::new(), order: VecDeque::new(), findings: Findings::default(), accesses: 0, explained: 0 }
+        Self {
+            history,
+            sessions,
+            authority,
+            guessers: HashMap::new(),
+            order: VecDeque::new(),
+            findings: Findings::default(),
+            accesses: 0,
+            explained: 0,
+        }
     }
 
     /// How many accesses were judged, and how many of them a session of Aerie explains.
@@ -157,7 +166,9 @@ impl<'a> Auditor<'a> {
 
     fn explanation(&self, case: &Case<'_>) -> Explained {
         let Some((id, authority)) = &case.access.certificate else { return Explained::No };
-        let (Some(session), true) = (id.strip_prefix("aerie "), self.authority.is_none_or(|a| a == authority)) else { return Explained::No };
+        let (Some(session), true) = (id.strip_prefix("aerie "), self.authority.is_none_or(|a| a == authority)) else {
+            return Explained::No;
+        };
         let Some(sessions) = self.sessions else { return Explained::Believed };
         let begin = case.access.begin;
         let fits = |s: &&KnownSession| {
@@ -208,11 +219,17 @@ impl<'a> Auditor<'a> {
     fn raise(&mut self, case: &Case<'_>, kind: FindingKind, session: Option<&KnownSession>, why: String) {
         let access = case.access;
         let person = session.map(|s| s.person.clone()).or_else(|| case.owner().map(|p| p.name.clone()));
-        let who = person.as_deref().and_then(|p| case.policy.directory().person(p)).map_or("Somebody".to_string(), |p| p.shown().to_string());
+        let who =
+            person.as_deref().and_then(|p| case.policy.directory().person(p)).map_or("Somebody".to_string(), |p| p.shown().to_string());
         let directly = if session.is_some() { "" } else { " directly" };
         self.findings.handle_raised(Raised {
             kind,
-            what: format!("{who} signed in to {}{directly} as {} from {}", case.machine, crate::diagnostic::printable(&access.account), access.source),
+            what: format!(
+                "{who} signed in to {}{directly} as {} from {}",
+                case.machine,
+                crate::diagnostic::printable(&access.account),
+                access.source
+            ),
             why,
             machine: case.machine.clone(),
             account: access.account.clone(),

@@ -111,7 +111,15 @@ mod tests {
     fn zones_count_and_nonsense_is_refused() {
         let mut c = LogClock::of_year(TimeZone::get("Asia/Tokyo").unwrap(), 2026);
         assert_eq!(c.read(b"Nov 23 08:20:50"), Some(t("2026-11-22T23:20:50Z")));
-        for bad in [&b"Nov 23 08:20"[..], b"Nev 23 08:20:50", b"Nov 32 08:20:50", b"Nov 23 08:61:50", b"Nov 23 08:20:5x", b"2026-11-23T08:2", b"Feb 30 00:00:00"] {
+        for bad in [
+            &b"Nov 23 08:20"[..],
+            b"Nev 23 08:20:50",
+            b"Nov 32 08:20:50",
+            b"Nov 23 08:61:50",
+            b"Nov 23 08:20:5x",
+            b"2026-11-23T08:2",
+            b"Feb 30 00:00:00",
+        ] {
             assert_eq!(c.read(bad), None, "{}", String::from_utf8_lossy(bad));
         }
     }

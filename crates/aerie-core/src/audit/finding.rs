@@ -229,7 +229,14 @@ fn times(f: &Finding, zone: &jiff::tz::TimeZone) -> String {
 fn identify(r: &Raised) -> String {
     let mut hash = Sha256::new();
     let none = String::new();
-    let parts = [r.kind.word(), &r.machine, &r.account, r.person.as_ref().unwrap_or(&none), r.source.as_ref().unwrap_or(&none), r.session.as_ref().unwrap_or(&none)];
+    let parts = [
+        r.kind.word(),
+        &r.machine,
+        &r.account,
+        r.person.as_ref().unwrap_or(&none),
+        r.source.as_ref().unwrap_or(&none),
+        r.session.as_ref().unwrap_or(&none),
+    ];
     for part in parts {
         hash.update(part.as_bytes());
         hash.update([0]);

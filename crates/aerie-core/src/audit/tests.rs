@@ -27,7 +27,10 @@ accounts = ["archivist"]
 fn history() -> History {
     let person = serde_json::json!({ "name": "ines", "full_name": "Ines Okafor", "groups": ["night-operators"], "keys": [{ "fingerprint": "SHA256:ines" }] });
     let machine = |n: &str, a: &str| serde_json::from_value(serde_json::json!({ "name": n, "accounts": [a] })).unwrap();
-    let directory = Directory::new(vec![serde_json::from_value(person).unwrap()], vec![machine("dome-east", "operator"), machine("archive-db", "archivist")]);
+    let directory = Directory::new(
+        vec![serde_json::from_value(person).unwrap()],
+        vec![machine("dome-east", "operator"), machine("archive-db", "archivist")],
+    );
     let policy = Policy::compile(read(RULES).unwrap(), Arc::new(directory), t("2026-11-01T00:00:00Z"));
     History::new(vec![(t("2026-01-01T00:00:00Z"), Arc::new(policy))])
 }
@@ -101,7 +104,10 @@ fn direct_logins_are_told_with_person_hour_and_account() {
     );
     assert_eq!(kinds(&direct.replace("SHA256:ines", "SHA256:nobody"), None), ["around-gateway", "outside-hours"]);
     assert_eq!(kinds(&direct.replace("12:06", "22:06"), None), ["around-gateway"]);
-    assert_eq!(kinds("Nov 23 12:06:00 archive-db sshd[7]: Accepted password for test from 10.20.9.44 port 4000 ssh2", None), ["around-gateway", "unowned-account"]);
+    assert_eq!(
+        kinds("Nov 23 12:06:00 archive-db sshd[7]: Accepted password for test from 10.20.9.44 port 4000 ssh2", None),
+        ["around-gateway", "unowned-account"]
+    );
 }
 
 #[test]

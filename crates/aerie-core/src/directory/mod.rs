@@ -33,11 +33,7 @@ impl Directory {
     pub fn new(people: Vec<Person>, machines: Vec<Machine>) -> Self {
         let person_at = people.iter().enumerate().map(|(i, p)| (p.name.clone(), i)).collect();
         let machine_at = machines.iter().enumerate().map(|(i, m)| (m.name.clone(), i)).collect();
-        let key_at = people
-            .iter()
-            .enumerate()
-            .flat_map(|(i, p)| p.keys.iter().map(move |k| (k.fingerprint.clone(), i)))
-            .collect();
+        let key_at = people.iter().enumerate().flat_map(|(i, p)| p.keys.iter().map(move |k| (k.fingerprint.clone(), i))).collect();
         Self { people, machines, person_at, machine_at, key_at }
     }
 

@@ -70,7 +70,11 @@ impl Selector {
         let selector = parser.or(0)?;
         parser.space();
         if parser.at < text.len() {
-            return Err(parser.error(parser.at..text.len(), "this does not belong to the selector", Some("join conditions with `&` or `|`")));
+            return Err(parser.error(
+                parser.at..text.len(),
+                "this does not belong to the selector",
+                Some("join conditions with `&` or `|`"),
+            ));
         }
         Ok(selector)
     }

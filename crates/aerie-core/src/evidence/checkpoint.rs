@@ -1,7 +1,7 @@
 use super::merkle::Hash;
 use super::{hex, unhex};
-pub use ed25519_dalek::{SigningKey, VerifyingKey};
 use ed25519_dalek::{Signature, Signer as _};
+pub use ed25519_dalek::{SigningKey, VerifyingKey};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 

@@ -186,7 +186,8 @@ mod tests {
 
     #[test]
     fn the_body_is_canonical_and_leaves_out_what_is_not_known() {
-        let event = NewEvent::new("2026-11-23T00:00:00Z".parse().unwrap(), EventKind::SignIn, "ines").from("10.0.0.1").with("b", 2).with("a", "x");
+        let event =
+            NewEvent::new("2026-11-23T00:00:00Z".parse().unwrap(), EventKind::SignIn, "ines").from("10.0.0.1").with("b", 2).with("a", "x");
         assert_eq!(
             event.at_place(3).body(),
             r#"{"actor":"ines","at":"2026-11-23T00:00:00Z","data":{"a":"x","b":2},"from":"10.0.0.1","kind":"sign-in","sentence":"ines signed in.","seq":3}"#

@@ -162,13 +162,16 @@ impl<'a> Verifier<'a> {
         self.next = self.next.max(row.seq + 1);
         let sealed = self.seals.is_none_or(|k| bool::from(k.seal(row.seq, &row.leaf).ct_eq(&row.seal)));
         let hash = row.body.as_ref().map(|b| leaf_hash(b.as_bytes()));
-        let written_for = row.body.as_deref().and_then(|b| serde_json::from_str::<serde_json::Value>(b).ok()).and_then(|v| v.get("seq")?.as_u64());
+        let written_for =
+            row.body.as_deref().and_then(|b| serde_json::from_str::<serde_json::Value>(b).ok()).and_then(|v| v.get("seq")?.as_u64());
         let n = row.seq;
         match (hash, written_for) {
             (Some(_), Some(place)) if place != n => {
                 self.tell(n, n, ProblemKind::Moved, format!("event {n} was written as event {place}: events were moved or exchanged."));
             }
-            (Some(h), _) if h != row.leaf => self.tell(n, n, ProblemKind::Changed, format!("event {n} was changed: its text does not give its hash.")),
+            (Some(h), _) if h != row.leaf => {
+                self.tell(n, n, ProblemKind::Changed, format!("event {n} was changed: its text does not give its hash."))
+            }
             _ if !sealed => self.tell(n, n, ProblemKind::Changed, format!("event {n} was changed or added: the service did not seal it.")),
             _ => {}
         }
@@ -185,7 +188,12 @@ impl<'a> Verifier<'a> {
     fn pass(&mut self, checkpoint: &Checkpoint) {
         let size = checkpoint.size;
         match checkpoint.verify(&self.key) {
-            Err(e) => self.tell(size.saturating_sub(1), size.saturating_sub(1), ProblemKind::Checkpoint, format!("the checkpoint at {size} events does not count: {e}.")),
+            Err(e) => self.tell(
+                size.saturating_sub(1),
+                size.saturating_sub(1),
+                ProblemKind::Checkpoint,
+                format!("the checkpoint at {size} events does not count: {e}."),
+            ),
             Ok(root) if size == self.tree.size() && root == self.tree.root() => {
                 self.held += 1;
                 self.confirmed = size;
@@ -194,7 +202,12 @@ impl<'a> Verifier<'a> {
             Ok(_) => {
                 if !self.explained && !self.broken {
                     let (first, last) = (self.confirmed, size.saturating_sub(1));
-                    self.tell(first, last, ProblemKind::Range, format!("something among the events {first} to {last} is not what was signed at {size} events."));
+                    self.tell(
+                        first,
+                        last,
+                        ProblemKind::Range,
+                        format!("something among the events {first} to {last} is not what was signed at {size} events."),
+                    );
                 }
                 self.broken = true;
             }
@@ -268,14 +281,47 @@ mod tests {
         use ProblemKind::*;
         type Tamper = fn(&mut Log);
         let table: [(&str, Tamper, bool, Vec<(u64, u64, ProblemKind)>); 9] = [
-            ("text changed", |l| l.rows[13].body = Some(l.rows[13].body.as_ref().unwrap().replace("ines", "noa")), false, vec![(13, 13, Changed)]),
+            (
+                "text changed",
+                |l| l.rows[13].body = Some(l.rows[13].body.as_ref().unwrap().replace("ines", "noa")),
+                false,
+                vec![(13, 13, Changed)],
+            ),
             ("text and hash changed, seals known", |l| rewrite(&mut l.rows[13]), true, vec![(13, 13, Changed)]),
             ("text and hash changed, public key alone", |l| rewrite(&mut l.rows[13]), false, vec![(10, 19, Range)]),
             ("one removed", |l| drop(l.rows.remove(13)), true, vec![(13, 13, Removed)]),
             ("end removed", |l| l.rows.truncate(25), true, vec![(25, 29, Removed)]),
-            ("end removed with its checkpoint", |l| { l.rows.truncate(15); l.checkpoints.truncate(1) }, false, vec![(15, 29, Removed)]),
-            ("two exchanged", |l| { let (a, b) = (l.rows[4].clone(), l.rows[5].clone()); l.rows[4] = Row { seq: 4, ..b }; l.rows[5] = Row { seq: 5, ..a } }, false, vec![(4, 4, Moved), (5, 5, Moved)]),
-            ("one added at the end", |l| { let mut r = l.rows[29].clone(); r.seq = 30; r.body = Some(r.body.unwrap().replace("29", "30")); r.leaf = leaf_hash(r.body.as_ref().unwrap().as_bytes()); l.rows.push(r) }, true, vec![(30, 30, Changed)]),
+            (
+                "end removed with its checkpoint",
+                |l| {
+                    l.rows.truncate(15);
+                    l.checkpoints.truncate(1)
+                },
+                false,
+                vec![(15, 29, Removed)],
+            ),
+            (
+                "two exchanged",
+                |l| {
+                    let (a, b) = (l.rows[4].clone(), l.rows[5].clone());
+                    l.rows[4] = Row { seq: 4, ..b };
+                    l.rows[5] = Row { seq: 5, ..a }
+                },
+                false,
+                vec![(4, 4, Moved), (5, 5, Moved)],
+            ),
+            (
+                "one added at the end",
+                |l| {
+                    let mut r = l.rows[29].clone();
+                    r.seq = 30;
+                    r.body = Some(r.body.unwrap().replace("29", "30"));
+                    r.leaf = leaf_hash(r.body.as_ref().unwrap().as_bytes());
+                    l.rows.push(r)
+                },
+                true,
+                vec![(30, 30, Changed)],
+            ),
             ("a checkpoint forged", |l| l.checkpoints[1].root = "00".repeat(32), false, vec![(19, 19, Checkpoint)]),
         ];
         for (what, tamper, with_seals, expected) in table {

@@ -55,7 +55,14 @@ impl TotpSecret {
     }
 
     fn totp(&self) -> Option<Totp> {
-        Builder::new().with_algorithm(Algorithm::SHA1).with_digits(6).with_skew(0).with_step_duration(STEP).with_secret(*self.0).build().ok()
+        Builder::new()
+            .with_algorithm(Algorithm::SHA1)
+            .with_digits(6)
+            .with_skew(0)
+            .with_step_duration(STEP)
+            .with_secret(*self.0)
+            .build()
+            .ok()
     }
 
     /// The code of an instant.

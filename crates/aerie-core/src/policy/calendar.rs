@@ -72,10 +72,8 @@ fn look_up(intervals: &[(i64, i64)], t: i64) -> Opening {
 
 /// The merged intervals of the days around `middle`.
 fn intervals(spans: &[Span], zone: &TimeZone, middle: Date, days: i32) -> Vec<(i64, i64)> {
-    let mut all: Vec<(i64, i64)> = (-days..=days)
-        .map(|d| shift(middle, d))
-        .flat_map(|date| spans.iter().filter_map(move |s| on_day(s, date, zone)))
-        .collect();
+    let mut all: Vec<(i64, i64)> =
+        (-days..=days).map(|d| shift(middle, d)).flat_map(|date| spans.iter().filter_map(move |s| on_day(s, date, zone))).collect();
     all.sort_unstable();
     let mut merged: Vec<(i64, i64)> = Vec::with_capacity(all.len());
     for (begin, end) in all {

@@ -89,7 +89,8 @@ impl Policy {
 
     /// The rules that person, machine and capability have in common, in the order of the document.
     pub(super) fn rules_for(&self, person: usize, machine: usize, capability: Capability) -> impl Iterator<Item = &Rule> {
-        let rows = self.person_rules.row(person).iter().zip(self.machine_rules.row(machine)).zip(self.capability_rules.row(capability as usize));
+        let rows =
+            self.person_rules.row(person).iter().zip(self.machine_rules.row(machine)).zip(self.capability_rules.row(capability as usize));
         rows.enumerate().flat_map(move |(at, ((p, m), c))| {
             let mut word = p & m & c;
             std::iter::from_fn(move || {

@@ -220,7 +220,10 @@ impl Policy {
             && (person.suspended || person.valid_from.is_some() || person.valid_until.is_some())
         {
             let standing = person.standing(clock.today());
-            [person.valid_from, person.valid_until.map(|d| d.saturating_add(1.day()))].into_iter().flatten().for_each(|d| clock.at_start_of(d));
+            [person.valid_from, person.valid_until.map(|d| d.saturating_add(1.day()))]
+                .into_iter()
+                .flatten()
+                .for_each(|d| clock.at_start_of(d));
             if standing != Standing::Good {
                 return Decision { holds_until: clock.next, ..Decision::refused(Refusal::Standing) };
             }
@@ -295,7 +298,9 @@ fn offered(rule: &Rule, there: &[String], asked: Option<&str>) -> Vec<Arc<str>> 
     let any = rule.accounts.iter().any(|a| &**a == "*");
     match asked {
         Some(asked) => {
-            if any { return vec![asked.into()] }
+            if any {
+                return vec![asked.into()];
+            }
             rule.accounts.iter().filter(|a| &***a == asked).cloned().collect()
         }
         None if any => there.iter().map(|a| Arc::from(a.as_str())).collect(),

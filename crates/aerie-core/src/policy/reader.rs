@@ -60,9 +60,8 @@ fn key_span(table: &dyn TableLike, key: &str) -> Range<usize> {
     table.get_key_value(key).and_then(|(k, _)| k.span()).unwrap_or(0..0)
 }
 
-const RULE_KEYS: [&str; 12] = [
-    "name", "people", "machines", "capabilities", "accounts", "hours", "from", "first_day", "last_day", "factors", "recording", "limits",
-];
+const RULE_KEYS: [&str; 12] =
+    ["name", "people", "machines", "capabilities", "accounts", "hours", "from", "first_day", "last_day", "factors", "recording", "limits"];
 
 impl Reader<'_> {
     fn error(&mut self, code: &str, span: Range<usize>, message: impl Into<String>) -> &mut Diagnostic {
@@ -320,7 +319,8 @@ impl Reader<'_> {
         let date = item.as_datetime().and_then(|d| if d.time.is_none() { d.date } else { None });
         let read = date.and_then(|d| Date::new(d.year.try_into().ok()?, d.month.try_into().ok()?, d.day.try_into().ok()?).ok());
         if read.is_none() {
-            self.error("date", span_of(item), "this is not a date").help = Some("write for instance `2026-12-31`, without quotation marks".into());
+            self.error("date", span_of(item), "this is not a date").help =
+                Some("write for instance `2026-12-31`, without quotation marks".into());
         }
         read
     }

@@ -104,7 +104,10 @@ impl Voice<'_> {
             Refusal::Days => format!("{} may {does} on other days only{cited}.", self.starting()),
             Refusal::Address => format!("{} may {does} from other addresses only{cited}.", self.starting()),
             Refusal::Hours => {
-                let next = self.decision.holds_until.map(|t| format!("; the hours begin at {}", wording::instant(t, self.request.at, self.policy.zone())));
+                let next = self
+                    .decision
+                    .holds_until
+                    .map(|t| format!("; the hours begin at {}", wording::instant(t, self.request.at, self.policy.zone())));
                 format!("{} may not {does} at this hour{}{cited}.", self.starting(), next.unwrap_or_default())
             }
             Refusal::Forbidden => format!("A rule forbids {who} to {does}{cited}."),

@@ -57,7 +57,11 @@ fn directory() -> Arc<Directory> {
     gone.valid_until = Some("2026-10-31".parse().unwrap());
     Arc::new(Directory::new(
         vec![person("ines", &["night-operators"]), person("arlo", &["archivists"]), gone],
-        vec![machine("dome-east", "ridge", &["dome"]), machine("dome-old", "ridge", &["dome", "retired"]), machine("archive-db", "archive", &[])],
+        vec![
+            machine("dome-east", "ridge", &["dome"]),
+            machine("dome-old", "ridge", &["dome", "retired"]),
+            machine("archive-db", "archive", &[]),
+        ],
     ))
 }
 
@@ -85,16 +89,37 @@ fn every_outcome_has_its_sentence() {
     let night = "2026-11-23T03:00:00Z";
     let from_site = |r: Request<'static>| Request { from: Some("10.20.4.7".parse().unwrap()), ..r };
     let table = [
-        (ask("ines", Capability::Shell, "dome-east", night, both()), "INES may open a shell on dome-east as operator until 07:30 (night-dome, line 7; code-on-domes, line 24)."),
-        (ask("ines", Capability::Shell, "dome-east", night, PROVED), "INES needs a registered key and a code to open a shell on dome-east (night-dome, line 7; code-on-domes, line 24)."),
-        (ask("ines", Capability::Shell, "dome-east", "2026-11-23T12:00:00Z", both()), "INES may not open a shell on dome-east at this hour; the hours begin at 18:00 (night-dome, line 7)."),
+        (
+            ask("ines", Capability::Shell, "dome-east", night, both()),
+            "INES may open a shell on dome-east as operator until 07:30 (night-dome, line 7; code-on-domes, line 24).",
+        ),
+        (
+            ask("ines", Capability::Shell, "dome-east", night, PROVED),
+            "INES needs a registered key and a code to open a shell on dome-east (night-dome, line 7; code-on-domes, line 24).",
+        ),
+        (
+            ask("ines", Capability::Shell, "dome-east", "2026-11-23T12:00:00Z", both()),
+            "INES may not open a shell on dome-east at this hour; the hours begin at 18:00 (night-dome, line 7).",
+        ),
         (ask("ines", Capability::Upload, "dome-east", night, both()), "No rule lets INES copy files to dome-east."),
-        (ask("ines", Capability::Shell, "dome-old", night, both()), "A rule forbids INES to open a shell on dome-old (nothing-retired, line 31)."),
+        (
+            ask("ines", Capability::Shell, "dome-old", night, both()),
+            "A rule forbids INES to open a shell on dome-old (nothing-retired, line 31).",
+        ),
         (ask("ines", Capability::Shell, "dome-north", night, both()), "There is no machine called dome-north."),
         (ask("noa", Capability::Shell, "dome-east", night, both()), "The account of NOA ended on 2026-10-31."),
-        (ask("arlo", Capability::Shell, "archive-db", night, PROVED), "ARLO may open a shell on archive-db from other addresses only (archive, line 16)."),
-        (from_site(ask("arlo", Capability::Shell, "archive-db", night, PROVED)), "ARLO may open a shell on archive-db as archivist (archive, line 16)."),
-        (Request { account: Some("root"), ..from_site(ask("arlo", Capability::Shell, "archive-db", night, PROVED)) }, "No rule lets ARLO open a shell on archive-db as root (archive, line 16)."),
+        (
+            ask("arlo", Capability::Shell, "archive-db", night, PROVED),
+            "ARLO may open a shell on archive-db from other addresses only (archive, line 16).",
+        ),
+        (
+            from_site(ask("arlo", Capability::Shell, "archive-db", night, PROVED)),
+            "ARLO may open a shell on archive-db as archivist (archive, line 16).",
+        ),
+        (
+            Request { account: Some("root"), ..from_site(ask("arlo", Capability::Shell, "archive-db", night, PROVED)) },
+            "No rule lets ARLO open a shell on archive-db as root (archive, line 16).",
+        ),
     ];
     for (request, sentence) in table {
         assert_eq!(p.sentence(&request, &p.decide(&request), Speech::Insider), sentence);
@@ -278,11 +303,15 @@ fn naive(p: &Policy, q: &Request<'_>) -> u8 {
     // Without a wish, the account is the first of each rule's own list that nothing forbids.
     let mut best = 0;
     for allow in doc.rules.iter().filter(|r| r.effect == Effect::Allow) {
-        let own: Vec<&str> = if &*allow.accounts[0] == "*" { accounts.clone() } else { allow.accounts.iter().map(|a| &**a).filter(|a| accounts.contains(a)).collect() };
+        let own: Vec<&str> = if &*allow.accounts[0] == "*" {
+            accounts.clone()
+        } else {
+            allow.accounts.iter().map(|a| &**a).filter(|a| accounts.contains(a)).collect()
+        };
         let Some(account) = own.into_iter().find(|a| matches(allow, a) && of(Effect::Forbid, a).is_empty()) else { continue };
-        let met = std::iter::once(allow).chain(of(Effect::Require, account)).all(|r| {
-            r.demands.factors.without(q.facts.factors).is_empty() && (!r.demands.recording || q.facts.recorded)
-        });
+        let met = std::iter::once(allow)
+            .chain(of(Effect::Require, account))
+            .all(|r| r.demands.factors.without(q.facts.factors).is_empty() && (!r.demands.recording || q.facts.recorded));
         best = best.max(if met { 2 } else { 1 });
     }
     best

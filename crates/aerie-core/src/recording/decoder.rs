@@ -82,7 +82,10 @@ impl Summary {
         if self.complete {
             format!("The recording is complete and unaltered: {} frames over {length}.", self.frames)
         } else {
-            format!("The recording stops after {length} without an end; what is there is unaltered ({} frames, {} bytes left over).", self.frames, self.left_over)
+            format!(
+                "The recording stops after {length} without an end; what is there is unaltered ({} frames, {} bytes left over).",
+                self.frames, self.left_over
+            )
         }
     }
 }
@@ -114,7 +117,8 @@ impl Decoder {
             return Err(ReadError::NotARecording);
         }
         let Some((head, rest)) = bytes.split_at_checked(14) else { return Ok(None) };
-        let (Some(version), Some(length)) = (take::<2>(head, 8).map(u16::from_le_bytes), take::<4>(head, 10).map(u32::from_le_bytes)) else {
+        let (Some(version), Some(length)) = (take::<2>(head, 8).map(u16::from_le_bytes), take::<4>(head, 10).map(u32::from_le_bytes))
+        else {
             return Err(ReadError::Header);
         };
         if version != VERSION {

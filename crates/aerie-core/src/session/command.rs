@@ -12,8 +12,18 @@ pub enum Asked {
 /// Options of a copying server that only describe the transfer. What is not here makes the command one for `exec`, since
 /// some options write files of their own or run programs.
 const RSYNC_OPTIONS: [&str; 12] = [
-    "--server", "--sender", "--numeric-ids", "--delete", "--delete-before", "--delete-during", "--delete-after", "--delete-delay",
-    "--partial", "--inplace", "--no-r", "--dirs",
+    "--server",
+    "--sender",
+    "--numeric-ids",
+    "--delete",
+    "--delete-before",
+    "--delete-during",
+    "--delete-after",
+    "--delete-delay",
+    "--partial",
+    "--inplace",
+    "--no-r",
+    "--dirs",
 ];
 
 /// Says what a command needs.
@@ -60,7 +70,10 @@ fn rsync<'a>(words: impl Iterator<Item = &'a str>) -> Asked {
         sender |= word == "--sender";
         // A cluster of short options, with the protocol's own letters behind an `e` and a dot.
         let cluster = !word.starts_with("--") && word.bytes().skip(1).all(|b| b.is_ascii_alphanumeric() || b == b'.');
-        let known = RSYNC_OPTIONS.contains(&word) || word.starts_with("--log-format=") || word.starts_with("--timeout=") || word.starts_with("--bwlimit=");
+        let known = RSYNC_OPTIONS.contains(&word)
+            || word.starts_with("--log-format=")
+            || word.starts_with("--timeout=")
+            || word.starts_with("--bwlimit=");
         if !cluster && !known {
             return Asked::Command;
         }

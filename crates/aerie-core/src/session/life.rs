@@ -233,7 +233,8 @@ impl Live {
         if !self.told_idle && reached(self.notice_of_idle()) {
             self.told_idle = true;
             let left = self.idle_end().map_or(SignedDuration::ZERO, |e| e.duration_since(now));
-            self.effects.push_back(Effect::Notice(format!("Nothing happens here: this session ends in {}.", wording::duration(rounded(left)))));
+            self.effects
+                .push_back(Effect::Notice(format!("Nothing happens here: this session ends in {}.", wording::duration(rounded(left)))));
         }
         if reached(self.decide_at) {
             self.decide_at = None;
@@ -303,7 +304,7 @@ fn rounded(d: SignedDuration) -> SignedDuration {
 mod tests {
     use super::*;
     use crate::directory::Directory;
-    use crate::policy::{Capability, Facts, Factor, Factors, Policy, Request, read};
+    use crate::policy::{Capability, Factor, Factors, Facts, Policy, Request, read};
     use crate::session::SignIn;
     use proptest::prelude::*;
     use std::sync::Arc;
@@ -320,7 +321,8 @@ mod tests {
         let machine = serde_json::from_value(serde_json::json!({ "name": "dome", "accounts": ["op"] })).unwrap();
         let policy = Policy::compile(read(&text).unwrap(), Arc::new(Directory::new(vec![person], vec![machine])), t(0));
         let facts = Facts { factors: Factors::of([Factor::Key]), recorded: true };
-        let request = Request { person: "ines", capability: Capability::Shell, machine: "dome", account: None, at: t(0), from: None, facts };
+        let request =
+            Request { person: "ines", capability: Capability::Shell, machine: "dome", account: None, at: t(0), from: None, facts };
         policy.decide(&request).granted(&request).unwrap()
     }
 

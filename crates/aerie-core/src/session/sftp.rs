@@ -193,7 +193,9 @@ impl SftpFilter {
                 }
             }
             // SETSTAT, FSETSTAT, REMOVE, MKDIR, RMDIR, RENAME, SYMLINK
-            9 | 10 | 13 | 14 | 15 | 18 | 20 if !self.rights.upload => return Ok(Some(status(id, PERMISSION_DENIED, "changing files is not allowed by the rules"))),
+            9 | 10 | 13 | 14 | 15 | 18 | 20 if !self.rights.upload => {
+                return Ok(Some(status(id, PERMISSION_DENIED, "changing files is not allowed by the rules")));
+            }
             // INIT, the requests above, and those that only look: LSTAT, FSTAT, OPENDIR, READDIR, REALPATH, STAT, READLINK
             1 | 7..=20 => {}
             EXTENDED => {
@@ -224,7 +226,11 @@ impl SftpFilter {
         match name {
             "posix-rename@openssh.com" | "hardlink@openssh.com" | "fsync@openssh.com" | "lsetstat@openssh.com" => self.rights.upload,
             "copy-data" => self.rights.upload && self.rights.download,
-            "statvfs@openssh.com" | "fstatvfs@openssh.com" | "limits@openssh.com" | "expand-path@openssh.com" | "home-directory"
+            "statvfs@openssh.com"
+            | "fstatvfs@openssh.com"
+            | "limits@openssh.com"
+            | "expand-path@openssh.com"
+            | "home-directory"
             | "users-groups-by-id@openssh.com" => true,
             _ => false,
         }
@@ -258,7 +264,13 @@ impl SftpFilter {
 
 impl OpenFile {
     fn transfers(self, result: &str) -> Vec<Transfer> {
-        let one = |direction: &str, bytes| Transfer { direction: direction.into(), path: self.path.clone(), bytes, sha256: None, result: result.into() };
+        let one = |direction: &str, bytes| Transfer {
+            direction: direction.into(),
+            path: self.path.clone(),
+            bytes,
+            sha256: None,
+            result: result.into(),
+        };
         let up = (self.write || self.written > 0).then(|| one("upload", self.written));
         let down = (!self.write || self.read > 0).then(|| one("download", self.read));
         up.into_iter().chain(down).collect()
@@ -319,13 +331,21 @@ mod tests {
         f.handle_server(&packet(HANDLE, 1, &[text("h")])).unwrap();
         f.handle_client(&packet(WRITE, 2, &[text("h"), vec![0; 8], text("hello")])).unwrap();
         let out = f.handle_client(&packet(CLOSE, 3, &[text("h")])).unwrap();
-        assert_eq!(out.transfers, [Transfer { direction: "upload".into(), path: "/tmp/a".into(), bytes: 5, sha256: None, result: "done".into() }]);
+        assert_eq!(
+            out.transfers,
+            [Transfer { direction: "upload".into(), path: "/tmp/a".into(), bytes: 5, sha256: None, result: "done".into() }]
+        );
     }
 
     #[test]
     fn what_is_not_granted_is_answered_and_never_passed() {
         let mut f = filter(false, true);
-        for request in [packet(OPEN, 7, &[text("/x"), n(2), n(0)]), packet(13, 7, &[text("/x")]), packet(EXTENDED, 7, &[text("posix-rename@openssh.com")]), packet(99, 7, &[])] {
+        for request in [
+            packet(OPEN, 7, &[text("/x"), n(2), n(0)]),
+            packet(13, 7, &[text("/x")]),
+            packet(EXTENDED, 7, &[text("posix-rename@openssh.com")]),
+            packet(99, 7, &[]),
+        ] {
             let out = f.handle_client(&request).unwrap();
             assert!(out.pass.is_empty() && !out.back.is_empty());
             assert_eq!(out.back[4..9], [STATUS, 0, 0, 0, 7]);
@@ -341,7 +361,10 @@ mod tests {
         f.handle_server(&packet(HANDLE, 1, &[text("h")])).unwrap();
         f.handle_client(&packet(READ, 2, &[text("h"), vec![0; 8], n(100)])).unwrap();
         f.handle_server(&packet(DATA, 2, &[text("0123456789")])).unwrap();
-        assert_eq!(f.finish(), [Transfer { direction: "download".into(), path: "/log".into(), bytes: 10, sha256: None, result: "broken off".into() }]);
+        assert_eq!(
+            f.finish(),
+            [Transfer { direction: "download".into(), path: "/log".into(), bytes: 10, sha256: None, result: "broken off".into() }]
+        );
     }
 
     #[test]

@@ -4,7 +4,7 @@ use crate::service::App;
 use aerie_api::{DirectoryExport, KeyView, MachineView, PersonView};
 use aerie_core::directory::{Machine, MachineState, Person, Standing};
 use aerie_core::evidence::hex;
-use aerie_core::policy::{Capability, Facts, Factor, Factors, Outcome, Refusal, Request};
+use aerie_core::policy::{Capability, Factor, Factors, Facts, Outcome, Refusal, Request};
 use aerie_store::SessionFilter;
 use axum::Json;
 use axum::extract::State;
@@ -25,7 +25,15 @@ pub(super) async fn machines(State(app): State<Arc<App>>, caller: Caller) -> Res
     let shown = |m: &&Machine| {
         caller.reads_all()
             || Capability::ALL.into_iter().any(|capability| {
-                let request = Request { person: &caller.person.name, capability, machine: &m.name, account: None, at: Timestamp::now(), from: None, facts };
+                let request = Request {
+                    person: &caller.person.name,
+                    capability,
+                    machine: &m.name,
+                    account: None,
+                    at: Timestamp::now(),
+                    from: None,
+                    facts,
+                };
                 !matches!(rules.policy.decide(&request).outcome, Outcome::Refused(Refusal::NoRule | Refusal::Forbidden))
             })
     };

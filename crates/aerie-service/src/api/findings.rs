@@ -34,7 +34,8 @@ pub(super) async fn list(State(app): State<Arc<App>>, _: Reader, Query(q): Query
     let limit = q.limit.unwrap_or(PAGE).clamp(1, MOST);
     let before = q.after.as_deref().map(cursor).transpose()?;
     let some = |t: Option<String>| t.filter(|t| !t.is_empty());
-    let filter = FindingFilter { kind: some(q.kind), session: some(q.session), machine: some(q.machine), text: some(q.q), before, limit: limit + 1 };
+    let filter =
+        FindingFilter { kind: some(q.kind), session: some(q.session), machine: some(q.machine), text: some(q.q), before, limit: limit + 1 };
     let mut found = app.store.findings(&filter).await?;
     let more = found.len() > limit as usize;
     found.truncate(limit as usize);

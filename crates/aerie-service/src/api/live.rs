@@ -12,7 +12,8 @@ use tokio_stream::{Stream, StreamExt as _};
 pub(super) async fn updates(State(app): State<Arc<App>>, _: Caller) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
     let stopping = app.stopping.clone();
     // Whoever falls behind looks at everything anew.
-    let changes = BroadcastStream::new(app.updates.subscribe()).map(|change| Ok(Event::default().event("change").data(change.unwrap_or("all"))));
+    let changes =
+        BroadcastStream::new(app.updates.subscribe()).map(|change| Ok(Event::default().event("change").data(change.unwrap_or("all"))));
     let (send, receive) = tokio::sync::mpsc::channel(16);
     tokio::spawn(async move {
         tokio::pin!(changes);

@@ -38,9 +38,16 @@ fn view(e: &StoredEvent) -> Option<EventView> {
 ///
 /// Those who may not read everything see the events of their own sessions, and must name one.
 #[utoipa::path(get, path = "/log", operation_id = "log", params(ListQuery), responses((status = 200, body = Page<EventView>)))]
-pub(super) async fn list(State(app): State<Arc<App>>, caller: Caller, Query(q): Query<ListQuery>) -> Result<Json<Page<EventView>>, Problem> {
+pub(super) async fn list(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Query(q): Query<ListQuery>,
+) -> Result<Json<Page<EventView>>, Problem> {
     if !caller.reads_all() {
-        let session = q.session.as_deref().ok_or_else(|| Problem::not_allowed("Name one of your own sessions: only administrators and auditors read the whole log."))?;
+        let session = q
+            .session
+            .as_deref()
+            .ok_or_else(|| Problem::not_allowed("Name one of your own sessions: only administrators and auditors read the whole log."))?;
         find(&app, &caller, session).await?;
     }
     let limit = q.limit.unwrap_or(PAGE).clamp(1, MOST);
@@ -64,7 +71,11 @@ pub(super) async fn verify(State(app): State<Arc<App>>, _: Reader) -> Result<Jso
         events: report.events,
         checkpoints: report.checkpoints,
         root: report.root,
-        problems: report.problems.into_iter().map(|p| LogProblem { first: p.first, last: p.last, kind: word(p.kind), sentence: p.sentence }).collect(),
+        problems: report
+            .problems
+            .into_iter()
+            .map(|p| LogProblem { first: p.first, last: p.last, kind: word(p.kind), sentence: p.sentence })
+            .collect(),
         public_key: hex(app.log.public_key().as_bytes()),
     }))
 }

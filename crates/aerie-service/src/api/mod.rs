@@ -32,7 +32,10 @@ const MAX_BODY: usize = 5 << 20;
 
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Aerie", description = "Decides who may reach which machines remotely, carries and records the session, and audits the logs."),
+    info(
+        title = "Aerie",
+        description = "Decides who may reach which machines remotely, carries and records the session, and audits the logs."
+    ),
     components(schemas(aerie_api::ProblemView, aerie_api::FrameView))
 )]
 struct Document;
@@ -92,11 +95,15 @@ const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; i
 fn router(app: Arc<App>) -> Router {
     // Logs are streamed and never held whole: they alone may be of any length.
     let logs = OpenApiRouter::new().routes(routes!(scan::scan)).layer(DefaultBodyLimit::disable());
-    let (api, document) = OpenApiRouter::new().nest("/api/v1", routes().layer(DefaultBodyLimit::max(MAX_BODY)).merge(logs)).split_for_parts();
+    let (api, document) =
+        OpenApiRouter::new().nest("/api/v1", routes().layer(DefaultBodyLimit::max(MAX_BODY)).merge(logs)).split_for_parts();
     let fixed = |name: HeaderName, value: &'static str| SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value));
     api.route("/api/v1/openapi.json", axum::routing::get(|| async { Json(document) }))
         .route("/api/v1/health", axum::routing::get(|| async { "ok\n" }))
-        .route("/api/{*rest}", axum::routing::any(|| async { problem::Problem::not_found("There is no such call; /api/v1/openapi.json lists them.") }))
+        .route(
+            "/api/{*rest}",
+            axum::routing::any(|| async { problem::Problem::not_found("There is no such call; /api/v1/openapi.json lists them.") }),
+        )
         .fallback(assets::serve)
         .layer(CompressionLayer::new())
         .layer(fixed(header::CONTENT_SECURITY_POLICY, POLICY))

@@ -54,7 +54,12 @@ pub(super) async fn strips(State(app): State<Arc<App>>, _: Reader, Query(q): Que
     let start = |d: Date| d.to_zoned(zone.clone()).map(|z| z.timestamp()).map_err(|_| Problem::bad_request("The day is out of range."));
     let (begin, end) = (start(day)?, start(day.saturating_add(1.day()))?);
     let mut strips: BTreeMap<String, Strip> = BTreeMap::new();
-    let blank = |machine: &str| Strip { machine: machine.into(), open: open_hours(&rules.policy, machine, begin, end), sessions: vec![], findings: vec![] };
+    let blank = |machine: &str| Strip {
+        machine: machine.into(),
+        open: open_hours(&rules.policy, machine, begin, end),
+        sessions: vec![],
+        findings: vec![],
+    };
     for machine in rules.policy.directory().machines().iter().take(MOST_STRIPS) {
         strips.insert(machine.name.clone(), blank(&machine.name));
     }

@@ -53,7 +53,12 @@ impl Problem {
     }
 
     pub(crate) fn invalid(text: &str, found: &[Diagnostic]) -> Self {
-        let mut problem = Self::new(StatusCode::UNPROCESSABLE_ENTITY, "invalid-rules", "The rules have errors", "Nothing was published. Mend what is listed and try again.");
+        let mut problem = Self::new(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "invalid-rules",
+            "The rules have errors",
+            "Nothing was published. Mend what is listed and try again.",
+        );
         problem.diagnostics = found.iter().map(|d| view(text, d)).collect();
         problem
     }

@@ -41,7 +41,16 @@ async fn open(app: &App, caller: &Caller, id: &str, doing: &str) -> Result<(Path
 }
 
 pub(super) fn frame_view(f: TimedFrame) -> FrameView {
-    let mut v = FrameView { at: f.at_ms, channel: f.channel, kind: FrameKind::Output, data: None, text: None, count: None, columns: None, rows: None };
+    let mut v = FrameView {
+        at: f.at_ms,
+        channel: f.channel,
+        kind: FrameKind::Output,
+        data: None,
+        text: None,
+        count: None,
+        columns: None,
+        rows: None,
+    };
     let mut data = |kind, bytes: &[u8]| {
         v.kind = kind;
         v.data = Some(STANDARD.encode(bytes));
@@ -54,15 +63,24 @@ pub(super) fn frame_view(f: TimedFrame) -> FrameView {
         Frame::Size(c, r) => (v.kind, v.columns, v.rows) = (FrameKind::Size, Some(c), Some(r)),
         Frame::Opened(o) => (v.kind, v.text) = (FrameKind::Opened, Some(o.command.map_or(o.kind.clone(), |c| format!("{} {c}", o.kind)))),
         Frame::Closed(status) => (v.kind, v.count) = (FrameKind::Closed, status.map(u64::from)),
-        Frame::File(t) => (v.kind, v.text) = (FrameKind::File, Some(format!("{} {} ({}, {})", t.direction, t.path, wording::size(t.bytes), t.result))),
+        Frame::File(t) => {
+            (v.kind, v.text) = (FrameKind::File, Some(format!("{} {} ({}, {})", t.direction, t.path, wording::size(t.bytes), t.result)))
+        }
         Frame::Mark(text) => (v.kind, v.text) = (FrameKind::Mark, Some(text)),
-        Frame::Passed(out, input) => (v.kind, v.text) = (FrameKind::Passed, Some(format!("{} out, {} in", wording::size(out), wording::size(input)))),
+        Frame::Passed(out, input) => {
+            (v.kind, v.text) = (FrameKind::Passed, Some(format!("{} out, {} in", wording::size(out), wording::size(input))))
+        }
     }
     v
 }
 
 /// Streams what `write` makes of each frame.
-fn stream(app: &Arc<App>, path: PathBuf, kind: &'static str, mut write: impl FnMut(Option<TimedFrame>, &mut Vec<u8>) + Send + 'static) -> Response {
+fn stream(
+    app: &Arc<App>,
+    path: PathBuf,
+    kind: &'static str,
+    mut write: impl FnMut(Option<TimedFrame>, &mut Vec<u8>) + Send + 'static,
+) -> Response {
     let (send, pieces) = mpsc::channel::<Bytes>(PIECES);
     let app = app.clone();
     tokio::task::spawn_blocking(move || {
@@ -152,8 +170,18 @@ pub(super) async fn verify(State(app): State<Arc<App>>, caller: Caller, Path(id)
             let in_log = row.digest.as_ref().map(|d| *d == s.digest);
             // While the session is live there is no end yet.
             let holds = in_log != Some(false) && (s.complete || row.digest.is_none());
-            let sentence = if in_log == Some(false) { "The recording is not the one whose digest is in the log.".into() } else { s.sentence() };
-            RecordingReport { session: id, holds, sentence, complete: s.complete, frames: s.frames, length_ms: s.length_ms, digest: s.digest, in_log }
+            let sentence =
+                if in_log == Some(false) { "The recording is not the one whose digest is in the log.".into() } else { s.sentence() };
+            RecordingReport {
+                session: id,
+                holds,
+                sentence,
+                complete: s.complete,
+                frames: s.frames,
+                length_ms: s.length_ms,
+                digest: s.digest,
+                in_log,
+            }
         }
         Err(e) => {
             let what = match e {
@@ -162,7 +190,16 @@ pub(super) async fn verify(State(app): State<Arc<App>>, caller: Caller, Path(id)
                 ReadFault::Content(c) => c.to_string(),
             };
             let sentence = format!("The recording does not hold: {what}.");
-            RecordingReport { session: id, holds: false, sentence, complete: false, frames: 0, length_ms: 0, digest: String::new(), in_log: None }
+            RecordingReport {
+                session: id,
+                holds: false,
+                sentence,
+                complete: false,
+                frames: 0,
+                length_ms: 0,
+                digest: String::new(),
+                in_log: None,
+            }
         }
     }))
 }

@@ -5,7 +5,7 @@ use crate::service::App;
 use aerie_api::{PolicyChecked, PolicyText, PolicyView, RuleView, Why, WhyQuery};
 use aerie_core::diagnostic::Severity;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Capability, Facts, Factors, Outcome, Request, Speech};
+use aerie_core::policy::{Capability, Factors, Facts, Outcome, Request, Speech};
 use axum::Json;
 use axum::extract::{Query, State};
 use axum::http::{HeaderMap, header};
@@ -38,15 +38,27 @@ pub(super) async fn check(State(app): State<Arc<App>>, _: Reader, Json(given): J
 #[utoipa::path(put, path = "/policy", operation_id = "publishPolicy", request_body = PolicyText,
     params(("if-match" = Option<String>, Header, description = "ETag of the rules it was written against")),
     responses((status = 200, body = PolicyChecked), (status = 412, description = "Others were published in between"), (status = 422, description = "The document has errors")))]
-pub(super) async fn publish(State(app): State<Arc<App>>, Administrator(caller): Administrator, headers: HeaderMap, Json(given): Json<PolicyText>) -> Result<Json<PolicyChecked>, Problem> {
+pub(super) async fn publish(
+    State(app): State<Arc<App>>,
+    Administrator(caller): Administrator,
+    headers: HeaderMap,
+    Json(given): Json<PolicyText>,
+) -> Result<Json<PolicyChecked>, Problem> {
     let after = match headers.get(header::IF_MATCH) {
         None => None,
-        Some(tag) => Some(tag.to_str().ok().and_then(|t| t.trim_matches('"').parse().ok()).ok_or_else(|| Problem::bad_request("If-Match is not the ETag of rules."))?),
+        Some(tag) => Some(
+            tag.to_str()
+                .ok()
+                .and_then(|t| t.trim_matches('"').parse().ok())
+                .ok_or_else(|| Problem::bad_request("If-Match is not the ETag of rules."))?,
+        ),
     };
     let now = Timestamp::now();
     let (version, found) = app.rules.publish(&given.text, &caller.person.name, now, after).await.map_err(|e| match e {
         PublishError::Invalid(found) => Problem::invalid(&given.text, &found),
-        PublishError::Conflict => Problem::conflict("Others were published since you read the rules. Read them again and repeat your change."),
+        PublishError::Conflict => {
+            Problem::conflict("Others were published since you read the rules. Read them again and repeat your change.")
+        }
         PublishError::Store(e) => e.into(),
     })?;
     let event = NewEvent::new(now, EventKind::PolicyPublished, &caller.person.name)
@@ -65,12 +77,25 @@ pub(super) async fn why(State(app): State<Arc<App>>, caller: Caller, Query(q): Q
     if !caller.reads_all() && q.person != caller.person.name {
         return Err(Problem::not_allowed("Ask about yourself: only administrators and auditors ask about others."));
     }
-    let capability = Capability::from_word(&q.capability)
-        .ok_or_else(|| Problem::bad_request(format!("There is no capability `{}`: known are {}.", q.capability, Capability::ALL.map(Capability::word).join(", "))))?;
+    let capability = Capability::from_word(&q.capability).ok_or_else(|| {
+        Problem::bad_request(format!(
+            "There is no capability `{}`: known are {}.",
+            q.capability,
+            Capability::ALL.map(Capability::word).join(", ")
+        ))
+    })?;
     let from = q.from.as_deref().map(str::parse).transpose().map_err(|_| Problem::bad_request("`from` is not an address."))?;
     let rules = app.rules.now();
     let facts = Facts { factors: Factors::NONE, recorded: true };
-    let request = Request { person: &q.person, capability, machine: &q.machine, account: q.account.as_deref(), at: q.at.unwrap_or_else(Timestamp::now), from, facts };
+    let request = Request {
+        person: &q.person,
+        capability,
+        machine: &q.machine,
+        account: q.account.as_deref(),
+        at: q.at.unwrap_or_else(Timestamp::now),
+        from,
+        facts,
+    };
     let speech = if caller.reads_all() { Speech::Insider } else { Speech::Person };
     let decision = rules.policy.decide(&request);
     let (outcome, missing) = match &decision.outcome {
@@ -83,7 +108,12 @@ pub(super) async fn why(State(app): State<Arc<App>>, caller: Caller, Query(q): Q
         outcome: outcome.into(),
         sentence: rules.policy.sentence(&request, &decision, speech),
         missing,
-        rules: decision.because.iter().filter(|_| shown).map(|r| RuleView { name: r.name.to_string(), effect: r.effect.word().into(), line: r.line as u64 }).collect(),
+        rules: decision
+            .because
+            .iter()
+            .filter(|_| shown)
+            .map(|r| RuleView { name: r.name.to_string(), effect: r.effect.word().into(), line: r.line as u64 })
+            .collect(),
         holds_until: decision.holds_until,
         policy_version: rules.version,
     }))

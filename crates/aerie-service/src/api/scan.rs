@@ -32,7 +32,12 @@ pub(super) struct ScanQuery {
 
 /// Audit the log of an OpenSSH server: the body is the log.
 #[utoipa::path(post, path = "/audit/scan", operation_id = "scanLog", params(ScanQuery), request_body(content = String, content_type = "text/plain"), responses((status = 200, body = ScanResult)))]
-pub(super) async fn scan(State(app): State<Arc<App>>, Administrator(caller): Administrator, Query(q): Query<ScanQuery>, body: Body) -> Result<Json<ScanResult>, Problem> {
+pub(super) async fn scan(
+    State(app): State<Arc<App>>,
+    Administrator(caller): Administrator,
+    Query(q): Query<ScanQuery>,
+    body: Body,
+) -> Result<Json<ScanResult>, Problem> {
     let zone = match &q.zone {
         Some(name) => TimeZone::get(name).map_err(|_| Problem::bad_request(format!("There is no time zone `{name}`.")))?,
         None => app.rules.now().policy.zone().clone(),

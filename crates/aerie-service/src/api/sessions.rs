@@ -55,12 +55,14 @@ pub(super) async fn view(app: &App, row: SessionRow) -> Result<SessionView, Prob
         Some(s) => s.bytes(),
         None => (u64::try_from(row.bytes_out).unwrap_or(0), u64::try_from(row.bytes_in).unwrap_or(0)),
     };
-    let ends_by = live.as_ref().map(|s| s.ends_ms.load(Ordering::Relaxed)).filter(|ms| *ms > 0).and_then(|ms| Timestamp::from_millisecond(ms).ok());
+    let ends_by =
+        live.as_ref().map(|s| s.ends_ms.load(Ordering::Relaxed)).filter(|ms| *ms > 0).and_then(|ms| Timestamp::from_millisecond(ms).ok());
     let reason = row.end_reason.as_deref().and_then(EndReason::from_word);
     let seconds = row.ended.unwrap_or(now).duration_since(row.began).as_secs();
     let person_name = rules.policy.directory().person(&row.person).map_or(row.person.clone(), |p| p.shown().to_string());
     let uses: Vec<&str> = row.uses.split_whitespace().collect();
-    let findings = app.store.findings(&FindingFilter { session: Some(row.id.clone()), limit: 100, ..FindingFilter::default() }).await?.len() as u64;
+    let findings =
+        app.store.findings(&FindingFilter { session: Some(row.id.clone()), limit: 100, ..FindingFilter::default() }).await?.len() as u64;
     Ok(SessionView {
         sentence: SessionView::tell(&person_name, &row.machine, &uses, seconds, reason),
         uses: uses.into_iter().map(Into::into).collect(),
@@ -92,7 +94,11 @@ pub(super) async fn view(app: &App, row: SessionRow) -> Result<SessionView, Prob
 ///
 /// Those who may not read everything see their own.
 #[utoipa::path(get, path = "/sessions", operation_id = "sessions", params(ListQuery), responses((status = 200, body = Page<SessionView>)))]
-pub(super) async fn list(State(app): State<Arc<App>>, caller: Caller, Query(q): Query<ListQuery>) -> Result<Json<Page<SessionView>>, Problem> {
+pub(super) async fn list(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Query(q): Query<ListQuery>,
+) -> Result<Json<Page<SessionView>>, Problem> {
     let live = match q.state.as_deref() {
         None | Some("") => None,
         Some("live") => Some(true),
@@ -102,7 +108,8 @@ pub(super) async fn list(State(app): State<Arc<App>>, caller: Caller, Query(q): 
     let limit = q.limit.unwrap_or(PAGE).clamp(1, MOST);
     let person = if caller.reads_all() { q.person } else { Some(caller.person.name.clone()) };
     let before = q.after.as_deref().map(cursor).transpose()?;
-    let filter = SessionFilter { live, person, machine: q.machine, text: q.q.filter(|t| !t.is_empty()), before, since: None, limit: limit + 1 };
+    let filter =
+        SessionFilter { live, person, machine: q.machine, text: q.q.filter(|t| !t.is_empty()), before, since: None, limit: limit + 1 };
     let mut rows = app.store.sessions(&filter).await?;
     let more = rows.len() > limit as usize;
     rows.truncate(limit as usize);
@@ -129,7 +136,11 @@ pub(super) async fn show(State(app): State<Arc<App>>, caller: Caller, Path(id): 
 
 /// End a live session at once.
 #[utoipa::path(post, path = "/sessions/{id}/end", operation_id = "endSession", params(("id" = String, Path)), responses((status = 204), (status = 404)))]
-pub(super) async fn end(State(app): State<Arc<App>>, Administrator(caller): Administrator, Path(id): Path<String>) -> Result<StatusCode, Problem> {
+pub(super) async fn end(
+    State(app): State<Arc<App>>,
+    Administrator(caller): Administrator,
+    Path(id): Path<String>,
+) -> Result<StatusCode, Problem> {
     let live = app.live.get(&id).ok_or_else(|| Problem::not_found("There is no live session of that identifier."))?;
     let event = NewEvent::new(Timestamp::now(), EventKind::SessionEnded, &caller.person.name)
         .session(&id)

@@ -32,7 +32,12 @@ fn me_of(person: &Person, until: Timestamp, token: Option<String>) -> Me {
 ///
 /// With name, password and code; gives a cookie, or a token where one is asked for.
 #[utoipa::path(post, path = "/sign-in", request_body = SignIn, responses((status = 200, body = Me), (status = 401, description = "Name, password or code is not right")))]
-pub(super) async fn sign_in(State(app): State<Arc<App>>, ConnectInfo(from): ConnectInfo<SocketAddr>, headers: HeaderMap, Json(given): Json<SignIn>) -> Result<Response, Problem> {
+pub(super) async fn sign_in(
+    State(app): State<Arc<App>>,
+    ConnectInfo(from): ConnectInfo<SocketAddr>,
+    headers: HeaderMap,
+    Json(given): Json<SignIn>,
+) -> Result<Response, Problem> {
     // A form of another site cannot sign somebody in: a browser that says where it comes from must come from here.
     if headers.get("sec-fetch-site").is_some_and(|v| v != "same-origin" && v != "none") {
         return Err(Problem::not_allowed("This call must come from the console's own pages."));
@@ -44,7 +49,10 @@ pub(super) async fn sign_in(State(app): State<Arc<App>>, ConnectInfo(from): Conn
     let person = rules.policy.directory().person(&given.person).filter(|p| p.standing(day) == Standing::Good);
     let (Checked::Right, Some(person)) = (checked, person) else {
         let name: String = aerie_core::diagnostic::printable(&given.person).chars().take(100).collect();
-        let event = NewEvent::new(now, EventKind::SignInFailed, "stranger").from(from.ip()).says(format!("Somebody failed to sign in at the console as {name}.")).with("login", name);
+        let event = NewEvent::new(now, EventKind::SignInFailed, "stranger")
+            .from(from.ip())
+            .says(format!("Somebody failed to sign in at the console as {name}."))
+            .with("login", name);
         app.note(event).await;
         return Err(match checked {
             Checked::Wait(seconds) => Problem::wait(seconds),
@@ -57,7 +65,9 @@ pub(super) async fn sign_in(State(app): State<Arc<App>>, ConnectInfo(from): Conn
     let until = now + SIGNED_IN;
     app.store.add_token(&Token { hash: app.keys.token_hash(&token), person: person.name.clone(), kind, expires: until }, now).await?;
     let place = if given.token { "with the client" } else { "at the console" };
-    let event = NewEvent::new(now, EventKind::SignIn, &person.name).from(from.ip()).says(format!("{} signed in {place} with password and code.", person.name));
+    let event = NewEvent::new(now, EventKind::SignIn, &person.name)
+        .from(from.ip())
+        .says(format!("{} signed in {place} with password and code.", person.name));
     app.log.append(event.with("factors", "password code")).await?;
     app.tell("log");
     if given.token {

@@ -63,7 +63,12 @@ pub(super) async fn carry(carrier: Carrier, read: ChannelReadHalf, write: &Chann
 }
 
 /// Carries a channel to its end.
-pub(super) async fn carry_started(carrier: Carrier, read: ChannelReadHalf, write: &ChannelWriteHalf<ServerMsg>, target: Channel<ClientMsg>) {
+pub(super) async fn carry_started(
+    carrier: Carrier,
+    read: ChannelReadHalf,
+    write: &ChannelWriteHalf<ServerMsg>,
+    target: Channel<ClientMsg>,
+) {
     let Carrier { connection, session, number, terminal, files } = carrier;
     let (target_read, target_write) = target.split();
     let shared = Shared {

@@ -112,7 +112,13 @@ async fn authorise(connection: &Connection, using: &Use) -> Result<(AccessGrante
     }
 }
 
-async fn begin(connection: &Arc<Connection>, read: ChannelReadHalf, write: &ChannelWriteHalf<Msg>, setup: Setup, using: Use) -> Result<(), String> {
+async fn begin(
+    connection: &Arc<Connection>,
+    read: ChannelReadHalf,
+    write: &ChannelWriteHalf<Msg>,
+    setup: Setup,
+    using: Use,
+) -> Result<(), String> {
     let (granted, rights) = authorise(connection, &using).await?;
     let session = connection.session(&granted).await?;
     let target = session.link.handle.channel_open_session().await.map_err(|_| "The machine opens no further channel.".to_string())?;
@@ -142,7 +148,8 @@ async fn begin(connection: &Arc<Connection>, read: ChannelReadHalf, write: &Chan
     if rights.is_none() {
         lock(&session.readers).push(write.id());
     }
-    let carrier = Carrier { connection: connection.clone(), session: session.clone(), number, terminal, files: rights.map(SftpFilter::new) };
+    let carrier =
+        Carrier { connection: connection.clone(), session: session.clone(), number, terminal, files: rights.map(SftpFilter::new) };
     session.carriers.track_future(carry::carry(carrier, read, write, target)).await;
     lock(&session.readers).retain(|id| *id != write.id());
     Ok(())
@@ -181,7 +188,13 @@ async fn note_opened(connection: &Connection, session: &OpenSession, opened: &Op
 }
 
 /// Serves a forwarded port (`ssh -L`): the machine opens the connection.
-pub(super) async fn forward(connection: Arc<Connection>, channel: Channel<Msg>, to: (String, u32), origin: (String, u32), reply: ChannelOpenHandle) {
+pub(super) async fn forward(
+    connection: Arc<Connection>,
+    channel: Channel<Msg>,
+    to: (String, u32),
+    origin: (String, u32),
+    reply: ChannelOpenHandle,
+) {
     let opened = async {
         let granted = connection.authorise(Capability::Forward).await.map_err(|_| ChannelOpenFailure::AdministrativelyProhibited)?;
         let session = connection.session(&granted).await.map_err(|_| ChannelOpenFailure::ConnectFailed)?;

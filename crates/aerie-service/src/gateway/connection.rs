@@ -66,7 +66,14 @@ impl Connection {
     }
 
     /// The question that the gateway asks. A recording is promised: without one the session does not begin.
-    pub(super) fn request<'a>(person: &'a str, machine: &'a str, account: Option<&'a str>, capability: Capability, from: IpAddr, factors: Factors) -> Request<'a> {
+    pub(super) fn request<'a>(
+        person: &'a str,
+        machine: &'a str,
+        account: Option<&'a str>,
+        capability: Capability,
+        from: IpAddr,
+        factors: Factors,
+    ) -> Request<'a> {
         Request { person, capability, machine, account, at: Timestamp::now(), from: Some(from), facts: Facts { factors, recorded: true } }
     }
 
@@ -76,7 +83,8 @@ impl Connection {
             return Err(format!("Name the machine: ssh -p PORT {}+MACHINE@HOST.", self.person.person()));
         };
         let rules = self.app.rules.now();
-        let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, self.person.factors());
+        let request =
+            Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, self.person.factors());
         let decision = rules.policy.decide(&request);
         let outcome = match &decision.outcome {
             Outcome::Granted(_) => "granted",

@@ -17,10 +17,15 @@ const DELIVERY: Duration = Duration::from_secs(2);
 /// Runs until the session is over, and closes it.
 pub(super) async fn tend(connection: Arc<Connection>, session: Arc<OpenSession>) {
     let reason = watch(&connection, &session).await;
+    if reason == EndReason::RecordingFailed {
+        notice(&connection, &session, &format!("This session ended {}.", reason.phrase())).await;
+    }
     session.end(reason);
     session.carriers.close();
     let _ = tokio::time::timeout(DELIVERY, session.carriers.wait()).await;
     session.link.close().await;
+    // A client that is disconnected drops what it has not shown yet: its channels are closed, and it may leave by itself.
+    let _ = tokio::time::timeout(DELIVERY, connection.closed.cancelled()).await;
     // A person who left is gone; anybody else is shown out.
     if reason != EndReason::Left
         && let Some(handle) = connection.handle()
@@ -35,7 +40,8 @@ async fn watch(connection: &Connection, session: &OpenSession) -> EndReason {
     forecast(connection, session);
     loop {
         let deadline = lock(&session.life).poll_timeout();
-        let wait = deadline.map_or(Duration::from_secs(3600), |d| Duration::try_from(d.duration_since(Timestamp::now())).unwrap_or(Duration::ZERO));
+        let wait = deadline
+            .map_or(Duration::from_secs(3600), |d| Duration::try_from(d.duration_since(Timestamp::now())).unwrap_or(Duration::ZERO));
         tokio::select! {
             biased;
             () = session.live.ended.cancelled() => return end_by_hand(connection, session).await,
@@ -123,7 +129,14 @@ fn forecast(connection: &Connection, session: &OpenSession) {
 }
 
 fn request<'a>(connection: &'a Connection, session: &'a OpenSession, capability: aerie_core::policy::Capability) -> Request<'a> {
-    Connection::request(connection.person.person(), &session.machine, Some(&session.account), capability, connection.from, connection.person.factors())
+    Connection::request(
+        connection.person.person(),
+        &session.machine,
+        Some(&session.account),
+        capability,
+        connection.from,
+        connection.person.factors(),
+    )
 }
 
 async fn notice(connection: &Connection, session: &OpenSession, text: &str) {
@@ -162,11 +175,18 @@ async fn close(connection: &Connection, session: &OpenSession, reason: EndReason
                 if let Err(e) = app.store.set_session_recording(id, &info.digest, info.length_ms).await {
                     tracing::error!(error = %e, "the digest of a recording could not be stored");
                 }
-                let closed = event(EventKind::RecordingClosed).says(format!("The recording of the session on {} was closed.", session.machine));
+                let closed =
+                    event(EventKind::RecordingClosed).says(format!("The recording of the session on {} was closed.", session.machine));
                 app.note(closed.with("digest", info.digest).with("length_ms", info.length_ms)).await;
                 audit::look_at_recording(app, id).await;
             }
-            None => app.note(event(EventKind::RecordingFailed).says(format!("The recording of the session on {} could not be written to its end.", session.machine))).await,
+            None => {
+                app.note(
+                    event(EventKind::RecordingFailed)
+                        .says(format!("The recording of the session on {} could not be written to its end.", session.machine)),
+                )
+                .await
+            }
         }
     }
     app.tell("sessions");

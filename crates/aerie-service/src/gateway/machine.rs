@@ -117,7 +117,9 @@ impl MachineLink {
         let closed = CancellationToken::new();
         let watch = Watch { pinned: pinned.clone(), other: other.clone(), closed: closed.clone() };
         let connected = patient(client::connect_stream(config(&pinned), stream, watch)).await?;
-        let mut handle = connected.map_err(|e| if other.load(std::sync::atomic::Ordering::Relaxed) { MachineError::OtherKey } else { MachineError::Protocol(e) })?;
+        let mut handle = connected.map_err(|e| {
+            if other.load(std::sync::atomic::Ordering::Relaxed) { MachineError::OtherKey } else { MachineError::Protocol(e) }
+        })?;
         let (key, certificate) = keys.certify(session, account, source, forward, Timestamp::now()).map_err(MachineError::Certificate)?;
         let accepted = patient(handle.authenticate_openssh_cert(account, Arc::new(key), certificate)).await?;
         match accepted.map_err(MachineError::Protocol)? {

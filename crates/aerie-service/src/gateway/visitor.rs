@@ -147,7 +147,8 @@ impl Visitor {
         let rules = self.app.rules.now();
         let mut missing = Factors::NONE;
         for capability in Capability::ALL {
-            let request = Connection::request(&login.person, machine, login.account.as_deref(), capability, self.from, self.sign_in.factors());
+            let request =
+                Connection::request(&login.person, machine, login.account.as_deref(), capability, self.from, self.sign_in.factors());
             if let Outcome::Unmet { missing: m, .. } = rules.policy.decide(&request).outcome {
                 missing = missing.union(m.factors);
             }
@@ -258,7 +259,10 @@ fn may_ever_reach(app: &App, person: &str, machine: &str, from: IpAddr) -> bool 
     let rules = app.rules.now();
     Capability::ALL.into_iter().any(|c| {
         let request = Connection::request(person, machine, None, c, from, Factors::NONE);
-        !matches!(rules.policy.decide(&request).outcome, Outcome::Refused(Refusal::UnknownMachine | Refusal::UnknownPerson | Refusal::NoRule))
+        !matches!(
+            rules.policy.decide(&request).outcome,
+            Outcome::Refused(Refusal::UnknownMachine | Refusal::UnknownPerson | Refusal::NoRule)
+        )
     })
 }
 
@@ -299,7 +303,12 @@ impl Handler for Visitor {
         }
     }
 
-    async fn channel_open_session(&mut self, channel: Channel<Msg>, reply: ChannelOpenHandle, session: &mut Session) -> Result<(), Self::Error> {
+    async fn channel_open_session(
+        &mut self,
+        channel: Channel<Msg>,
+        reply: ChannelOpenHandle,
+        session: &mut Session,
+    ) -> Result<(), Self::Error> {
         let Some(connection) = self.connection.clone() else { return Ok(()) };
         connection.set_handle(session.handle());
         tokio::spawn(async move {
@@ -332,7 +341,17 @@ impl Handler for Visitor {
 
     // Answers come at once, since a client waits for them; what was asked is read by the channel's own task.
 
-    async fn pty_request(&mut self, id: ChannelId, _: &str, _: u32, _: u32, _: u32, _: u32, _: &[(Pty, u32)], session: &mut Session) -> Result<(), Self::Error> {
+    async fn pty_request(
+        &mut self,
+        id: ChannelId,
+        _: &str,
+        _: u32,
+        _: u32,
+        _: u32,
+        _: u32,
+        _: &[(Pty, u32)],
+        session: &mut Session,
+    ) -> Result<(), Self::Error> {
         session.channel_success(id)
     }
 

@@ -18,7 +18,9 @@ struct Kept {
 }
 
 fn file() -> PathBuf {
-    let base = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from).or_else(|| std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".config")));
+    let base = std::env::var_os("XDG_CONFIG_HOME")
+        .map(PathBuf::from)
+        .or_else(|| std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".config")));
     base.unwrap_or_else(|| PathBuf::from(".")).join("aerie/client.json")
 }
 
@@ -37,7 +39,10 @@ pub(super) fn client(server: Option<&str>) -> Result<Client, Failure> {
     let token = std::env::var(TOKEN_VARIABLE).ok().or_else(|| kept.filter(|k| k.server == server).map(|k| k.token));
     match token {
         Some(token) => Ok(Client::new(&server, Some(token))),
-        None => Err(Failure { exit: Exit::SignIn, message: format!("nobody is signed in to {server}: run `aerie sign-in NAME`, or set {TOKEN_VARIABLE}") }),
+        None => Err(Failure {
+            exit: Exit::SignIn,
+            message: format!("nobody is signed in to {server}: run `aerie sign-in NAME`, or set {TOKEN_VARIABLE}"),
+        }),
     }
 }
 

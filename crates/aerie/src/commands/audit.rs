@@ -80,7 +80,8 @@ impl Alone {
     /// When they cannot be read, or the rules have errors.
     pub fn load(policy: &Path, directory: &Path, year: Option<i16>, zone: Option<&str>) -> Result<Self, Failure> {
         let text = |path: &Path| std::fs::read_to_string(path).map_err(|e| Failure::file(path.display(), &e));
-        let exported: ExportedDirectory = serde_json::from_str(&text(directory)?).map_err(|e| Failure::usage(format!("{}: {e}", directory.display())))?;
+        let exported: ExportedDirectory =
+            serde_json::from_str(&text(directory)?).map_err(|e| Failure::usage(format!("{}: {e}", directory.display())))?;
         let rules = text(policy)?;
         let document = read(&rules).map_err(|errors| {
             let shown: Vec<String> = errors.iter().map(|d| d.render(&policy.display().to_string(), &rules)).collect();
@@ -103,7 +104,8 @@ impl Alone {
     pub fn scan(&self, path: &PathBuf) -> Result<ScanResult, Failure> {
         let failed = |e: std::io::Error| Failure::file(path.display(), &e);
         let mut file = std::fs::File::open(path).map_err(failed)?;
-        let newest = file.metadata().and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok()).unwrap_or_else(Timestamp::now);
+        let newest =
+            file.metadata().and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok()).unwrap_or_else(Timestamp::now);
         let clock = match self.year {
             Some(year) => LogClock::of_year(self.log_zone.clone(), year),
             None => LogClock::new(self.log_zone.clone(), newest),

@@ -23,7 +23,8 @@ pub(super) async fn run(client: &Client, what: Log, printer: Printer) -> Result<
             Ok(if report.holds { Exit::Done } else { Exit::No })
         }
         Log::Checkpoint => {
-            printer.value(&client.checkpoint().await?, |c| format!("{} events, root {}\nsigned {}\n{}", c.size, c.root, c.at, c.signature))?;
+            printer
+                .value(&client.checkpoint().await?, |c| format!("{} events, root {}\nsigned {}\n{}", c.size, c.root, c.at, c.signature))?;
             Ok(Exit::Done)
         }
     }

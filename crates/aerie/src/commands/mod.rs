@@ -55,9 +55,33 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
 
 async fn machines(client: &Client, printer: Printer) -> Result<Exit, Failure> {
     printer.value(&client.machines().await?, |all| {
-        let rows: Vec<_> = all.iter().map(|m| vec![m.name.clone(), m.site.clone(), m.labels.join(" "), m.accounts.join(" "), m.live.to_string(), m.state.clone(), m.note.clone()]).collect();
+        let rows: Vec<_> = all
+            .iter()
+            .map(|m| {
+                vec![
+                    m.name.clone(),
+                    m.site.clone(),
+                    m.labels.join(" "),
+                    m.accounts.join(" "),
+                    m.live.to_string(),
+                    m.state.clone(),
+                    m.note.clone(),
+                ]
+            })
+            .collect();
         let left = Align::Left;
-        table(&[("machine", left), ("site", left), ("labels", left), ("accounts", left), ("live", Align::Right), ("state", left), ("for", left)], &rows)
+        table(
+            &[
+                ("machine", left),
+                ("site", left),
+                ("labels", left),
+                ("accounts", left),
+                ("live", Align::Right),
+                ("state", left),
+                ("for", left),
+            ],
+            &rows,
+        )
     })?;
     Ok(Exit::Done)
 }
@@ -68,11 +92,29 @@ async fn people(client: &Client, printer: Printer) -> Result<Exit, Failure> {
             .iter()
             .map(|p| {
                 let code = if p.code { "yes" } else { "no" };
-                vec![p.name.clone(), p.full_name.clone(), p.organisation.clone(), p.groups.join(" "), p.roles.join(" "), p.keys.len().to_string(), code.into(), p.standing.clone()]
+                vec![
+                    p.name.clone(),
+                    p.full_name.clone(),
+                    p.organisation.clone(),
+                    p.groups.join(" "),
+                    p.roles.join(" "),
+                    p.keys.len().to_string(),
+                    code.into(),
+                    p.standing.clone(),
+                ]
             })
             .collect();
         let left = Align::Left;
-        let heads = [("person", left), ("name", left), ("organisation", left), ("groups", left), ("roles", left), ("keys", Align::Right), ("code", left), ("account", left)];
+        let heads = [
+            ("person", left),
+            ("name", left),
+            ("organisation", left),
+            ("groups", left),
+            ("roles", left),
+            ("keys", Align::Right),
+            ("code", left),
+            ("account", left),
+        ];
         table(&heads, &rows)
     })?;
     Ok(Exit::Done)

@@ -21,7 +21,8 @@ pub(super) async fn run(server: Option<&str>, what: Policy, printer: Printer) ->
     match what {
         Policy::Show => printer.value(&account::client(server)?.policy().await?, |p| p.text.clone())?,
         Policy::Check { file, directory: Some(directory) } => {
-            let known: DirectoryFile = serde_json::from_str(&text(&directory)?).map_err(|e| Failure::usage(format!("{}: {e}", directory.display())))?;
+            let known: DirectoryFile =
+                serde_json::from_str(&text(&directory)?).map_err(|e| Failure::usage(format!("{}: {e}", directory.display())))?;
             let rules = text(&file)?;
             let found = diagnose(&rules, &known.into());
             printer.value(&found, |found| {
@@ -56,7 +57,14 @@ pub(super) async fn why(client: &Client, question: Why, printer: Printer) -> Res
         None => None,
         Some(text) => Some(instant(text, client).await?),
     };
-    let query = WhyQuery { person: question.person, capability: question.capability, machine: question.machine, at, account: question.account, from: question.from };
+    let query = WhyQuery {
+        person: question.person,
+        capability: question.capability,
+        machine: question.machine,
+        at,
+        account: question.account,
+        from: question.from,
+    };
     let answer = client.why(&query).await?;
     printer.value(&answer, |w| w.sentence.clone())?;
     Ok(if answer.outcome == "refused" { Exit::No } else { Exit::Done })
@@ -71,7 +79,8 @@ async fn instant(text: &str, client: &Client) -> Result<Timestamp, Failure> {
         Ok(now) => TimeZone::get(&now.zone).unwrap_or(TimeZone::UTC),
         Err(_) => TimeZone::UTC,
     };
-    let wall: Option<DateTime> = text.parse().ok().or_else(|| text.parse::<Time>().ok().map(|t| Zoned::now().with_time_zone(zone.clone()).date().to_datetime(t)));
+    let wall: Option<DateTime> =
+        text.parse().ok().or_else(|| text.parse::<Time>().ok().map(|t| Zoned::now().with_time_zone(zone.clone()).date().to_datetime(t)));
     wall.and_then(|w| w.to_zoned(zone).ok())
         .map(|z| z.timestamp())
         .ok_or_else(|| Failure::usage(format!("`{text}` is not a time: write `12:00`, `2026-11-23 12:00` or `2026-11-23T12:00:00Z`")))

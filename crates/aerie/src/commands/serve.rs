@@ -39,7 +39,8 @@ pub(crate) async fn stop_signal() -> Result<(), Failure> {
 
 pub(super) async fn setup(options: &Setup, printer: Printer) -> Result<Exit, Failure> {
     let read = |path: &std::path::Path| std::fs::read_to_string(path).map_err(|e| Failure::file(path.display(), &e));
-    let file: DirectoryFile = serde_json::from_str(&read(&options.directory)?).map_err(|e| Failure::usage(format!("{}: {e}", options.directory.display())))?;
+    let file: DirectoryFile =
+        serde_json::from_str(&read(&options.directory)?).map_err(|e| Failure::usage(format!("{}: {e}", options.directory.display())))?;
     let rules = read(&options.policy)?;
     let directory = Directory::from(file.clone());
     let found = super::rules::diagnose(&rules, &directory);
@@ -60,7 +61,8 @@ pub(super) async fn setup(options: &Setup, printer: Printer) -> Result<Exit, Fai
         store.put_machine(machine).await?;
     }
     for name in &options.credentials_for {
-        let person = directory.person(name).ok_or_else(|| Failure::usage(format!("{} names nobody called {name}", options.directory.display())))?;
+        let person =
+            directory.person(name).ok_or_else(|| Failure::usage(format!("{} names nobody called {name}", options.directory.display())))?;
         let password = secret(&format!("Password for {}: ", person.shown()))?;
         if password.chars().count() < SHORTEST_PASSWORD {
             return Err(Failure::usage(format!("the password of {name} is shorter than {SHORTEST_PASSWORD} characters")));
@@ -86,7 +88,8 @@ pub(crate) async fn enrol(store: &Store, keys: &Keys, person: &str, password: &s
     let secret = TotpSecret::from_bytes(secret);
     let mut nonce = [0; 24];
     getrandom::fill(&mut nonce).map_err(|e| Failure::internal(e.to_string()))?;
-    let sealed = keys.master.seal(secret.expose(), &totp_purpose(person), nonce).ok_or_else(|| Failure::internal("a secret could not be sealed"))?;
+    let sealed =
+        keys.master.seal(secret.expose(), &totp_purpose(person), nonce).ok_or_else(|| Failure::internal("a secret could not be sealed"))?;
     store.set_totp(person, &sealed).await?;
     Ok(secret)
 }

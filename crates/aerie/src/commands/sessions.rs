@@ -39,7 +39,17 @@ pub(super) fn list(items: &[SessionView], more: bool) -> String {
             let state = if s.ended.is_none() { "live" } else { "ended" };
             let recording = if s.recorded { "yes" } else { "no" };
             let long = wording::duration(SignedDuration::from_secs(s.seconds));
-            vec![s.id.clone(), s.began.strftime("%Y-%m-%d %H:%M").to_string(), long, state.into(), s.person.clone(), format!("{}@{}", s.account, s.machine), s.uses.join(" "), recording.into(), s.findings.to_string()]
+            vec![
+                s.id.clone(),
+                s.began.strftime("%Y-%m-%d %H:%M").to_string(),
+                long,
+                state.into(),
+                s.person.clone(),
+                format!("{}@{}", s.account, s.machine),
+                s.uses.join(" "),
+                recording.into(),
+                s.findings.to_string(),
+            ]
         })
         .collect();
     let left = Align::Left;

@@ -79,7 +79,8 @@ fn plan(today: Date, zone: &TimeZone) -> Vec<Past> {
             if skip != 0 {
                 continue;
             }
-            let at = date.to_datetime(jiff::civil::Time::constant(hour, 0, 0, 0)) + i64::try_from(minute).unwrap_or(0).minutes() + 7.seconds();
+            let at =
+                date.to_datetime(jiff::civil::Time::constant(hour, 0, 0, 0)) + i64::try_from(minute).unwrap_or(0).minutes() + 7.seconds();
             let Ok(began) = at.to_zoned(zone.clone()).map(|z| z.timestamp()) else { continue };
             let seconds = if uses == "exec" { 20 + i64::try_from(long).unwrap_or(0) / 60 } else { i64::try_from(long).unwrap_or(0) };
             let ridge = !matches!(machine, "archive-db" | "mast-2");
@@ -113,7 +114,8 @@ pub(super) async fn make(config: &Config, keys: &Keys, store: &Store, zone: &Tim
     let past = plan(today, zone);
     let first = past.first().map_or_else(Timestamp::now, |p| p.began) - SignedDuration::from_hours(24);
     store.publish_policy(scenario::RULES, "lena", first, None).await?;
-    let mut events = vec![NewEvent::new(first, EventKind::PolicyPublished, "lena").says("lena published version 1 of the rules.").with("version", 1)];
+    let mut events =
+        vec![NewEvent::new(first, EventKind::PolicyPublished, "lena").says("lena published version 1 of the rules.").with("version", 1)];
     let failed = |e: std::io::Error| Failure::internal(format!("the demo's recordings: {e}"));
     std::fs::create_dir_all(config.recordings()).map_err(failed)?;
     let mut compressor = Compressor::new().map_err(failed)?;
@@ -158,9 +160,17 @@ fn record(config: &Config, keys: &Keys, p: &Past, compressor: &mut Compressor) -
     let mut nonce = [0; 24];
     nonce.iter_mut().zip(scenario::bytes(&format!("nonce {}", p.id))).for_each(|(to, from)| *to = from);
     let sealed = keys.master.seal(&key, &Header::purpose(&p.id), nonce).ok_or_else(|| std::io::Error::other("no key"))?;
-    let header = Header { session: p.id.clone(), person: p.person.into(), machine: p.machine.into(), account: p.account.into(), started: p.began, key: hex(&sealed) };
+    let header = Header {
+        session: p.id.clone(),
+        person: p.person.into(),
+        machine: p.machine.into(),
+        account: p.account.into(),
+        started: p.began,
+        key: hex(&sealed),
+    };
     let (encoder, mut bytes) = Encoder::new(&header, &DataKey::new(key));
-    let mut tape = Tape { encoder, at: 0, out: 0, input: 0, chance: Chance(u64::from_le_bytes([key[0], key[1], key[2], key[3], 5, 6, 7, 9])) };
+    let mut tape =
+        Tape { encoder, at: 0, out: 0, input: 0, chance: Chance(u64::from_le_bytes([key[0], key[1], key[2], key[3], 5, 6, 7, 9])) };
     tape.session(p);
     let (out, input) = (tape.out, tape.input);
     let sealed = tape.encoder.finish(compressor)?;
@@ -288,13 +298,21 @@ fn told(p: &Past, r: &Recorded) -> Vec<NewEvent> {
     let ended = p.began + SignedDuration::from_secs(p.seconds);
     let event = |at, kind, sentence: String| NewEvent::new(at, kind, p.person).machine(p.machine).from(&p.source).says(sentence);
     let (person, machine) = (p.person, p.machine);
-    let used = if p.uses == "shell" { format!("{person} opened a shell on {machine}.") } else { format!("{person} ran a command on {machine}.") };
+    let used =
+        if p.uses == "shell" { format!("{person} opened a shell on {machine}.") } else { format!("{person} ran a command on {machine}.") };
     vec![
-        NewEvent::new(p.began, EventKind::SignIn, person).from(&p.source).says(format!("{person} signed in at the gateway with {}.", p.factors.replace(' ', " and "))).with("factors", p.factors),
+        NewEvent::new(p.began, EventKind::SignIn, person)
+            .from(&p.source)
+            .says(format!("{person} signed in at the gateway with {}.", p.factors.replace(' ', " and ")))
+            .with("factors", p.factors),
         event(p.began, EventKind::SessionBegan, format!("{person} began a session on {machine} as {}.", p.account)).session(&p.id),
         event(p.began, EventKind::ChannelOpened, used).session(&p.id).with("kind", p.uses),
-        event(ended, EventKind::SessionEnded, format!("The session of {person} on {machine} ended because the person left.")).session(&p.id).with("reason", "left"),
-        event(ended, EventKind::RecordingClosed, format!("The recording of the session on {machine} was closed.")).session(&p.id).with("digest", r.digest.clone()),
+        event(ended, EventKind::SessionEnded, format!("The session of {person} on {machine} ended because the person left."))
+            .session(&p.id)
+            .with("reason", "left"),
+        event(ended, EventKind::RecordingClosed, format!("The recording of the session on {machine} was closed."))
+            .session(&p.id)
+            .with("digest", r.digest.clone()),
     ]
 }
 
@@ -303,13 +321,29 @@ fn logs(past: &[Past], keys: &Keys, today: Date, zone: &TimeZone) -> BTreeMap<St
     let authority = fingerprint(keys.user_authority.public_key());
     let mut lines: BTreeMap<String, Vec<(Timestamp, String)>> = BTreeMap::new();
     let mut put = |machine: &str, at: Timestamp, pid: u64, text: String| {
-        lines.entry(machine.into()).or_default().push((at, format!("{} {machine} sshd[{pid}]: {text}", at.to_zoned(TimeZone::UTC).strftime("%b %e %H:%M:%S"))));
+        lines
+            .entry(machine.into())
+            .or_default()
+            .push((at, format!("{} {machine} sshd[{pid}]: {text}", at.to_zoned(TimeZone::UTC).strftime("%b %e %H:%M:%S"))));
     };
     for (n, p) in (1000u64..).step_by(3).zip(past) {
         let port = 30_000 + n % 20_000;
         let key = hex(&scenario::bytes(&p.id)[..16]);
-        put(p.machine, p.began, n, format!("Accepted publickey for {} from 127.0.0.1 port {port} ssh2: ED25519-CERT SHA256:{key} ID aerie {} (serial {n}) CA ED25519 {authority}", p.account, p.id));
-        put(p.machine, p.began + SignedDuration::from_secs(p.seconds), n + 1, format!("Disconnected from user {} 127.0.0.1 port {port}", p.account));
+        put(
+            p.machine,
+            p.began,
+            n,
+            format!(
+                "Accepted publickey for {} from 127.0.0.1 port {port} ssh2: ED25519-CERT SHA256:{key} ID aerie {} (serial {n}) CA ED25519 {authority}",
+                p.account, p.id
+            ),
+        );
+        put(
+            p.machine,
+            p.began + SignedDuration::from_secs(p.seconds),
+            n + 1,
+            format!("Disconnected from user {} 127.0.0.1 port {port}", p.account),
+        );
     }
     let at = |back: i32, hour: i8, minute: i8| {
         let date = today.saturating_sub(back.days());
@@ -324,25 +358,52 @@ fn logs(past: &[Past], keys: &Keys, today: Date, zone: &TimeZone) -> BTreeMap<St
                 let (hour, minute) = (chance.below(24) as i8, chance.below(60) as i8);
                 let name = ["admin", "root", "pi", "oracle", "test"].get(chance.below(5) as usize).copied().unwrap_or("root");
                 let source = format!("203.0.113.{}", chance.below(250));
-                put(machine, at(back, hour, minute), 9_000 + chance.below(900), format!("Failed password for invalid user {name} from {source} port {} ssh2", 40_000 + chance.below(9000)));
+                put(
+                    machine,
+                    at(back, hour, minute),
+                    9_000 + chance.below(900),
+                    format!("Failed password for invalid user {name} from {source} port {} ssh2", 40_000 + chance.below(9000)),
+                );
             }
         }
     }
     // The planted violations.
-    put("dome-east", at(3, 12, 6), 7001, format!("Accepted publickey for operator from 10.20.9.44 port 51514 ssh2: ED25519 {}", key_of("ines")));
+    put(
+        "dome-east",
+        at(3, 12, 6),
+        7001,
+        format!("Accepted publickey for operator from 10.20.9.44 port 51514 ssh2: ED25519 {}", key_of("ines")),
+    );
     put("dome-east", at(3, 12, 31), 7002, "Disconnected from user operator 10.20.9.44 port 51514".into());
     for back in [2, 5, 9] {
-        put("spectro-1", at(back, 15, 20), 7100, format!("Accepted publickey for operator from 10.20.9.60 port 5{back:04} ssh2: ED25519 {}", key_of("amara")));
+        put(
+            "spectro-1",
+            at(back, 15, 20),
+            7100,
+            format!("Accepted publickey for operator from 10.20.9.60 port 5{back:04} ssh2: ED25519 {}", key_of("amara")),
+        );
         put("spectro-1", at(back, 15, 50), 7101, format!("Disconnected from user operator 10.20.9.60 port 5{back:04}"));
     }
     put("archive-db", at(6, 2, 14), 7200, "Accepted password for plate-import from 10.20.7.7 port 41001 ssh2".into());
     put("archive-db", at(6, 2, 15), 7201, "Disconnected from user plate-import 10.20.7.7 port 41001".into());
     for minute in 0..24 {
-        put("guide-cam", at(1, 4, minute), 7300, format!("Failed password for operator from 203.0.113.77 port {} ssh2", 42_000 + i64::from(minute)));
+        put(
+            "guide-cam",
+            at(1, 4, minute),
+            7300,
+            format!("Failed password for operator from 203.0.113.77 port {} ssh2", 42_000 + i64::from(minute)),
+        );
     }
     put("guide-cam", at(1, 4, 25), 7301, "Accepted password for operator from 203.0.113.77 port 42100 ssh2".into());
     put("guide-cam", at(1, 4, 58), 7302, "Disconnected from user operator 203.0.113.77 port 42100".into());
-    put("mast-2", at(4, 11, 2), 7400, format!("Accepted publickey for operator from 127.0.0.1 port 33999 ssh2: ED25519-CERT SHA256:unknown ID aerie demo99999999 (serial 1) CA ED25519 {authority}"));
+    put(
+        "mast-2",
+        at(4, 11, 2),
+        7400,
+        format!(
+            "Accepted publickey for operator from 127.0.0.1 port 33999 ssh2: ED25519-CERT SHA256:unknown ID aerie demo99999999 (serial 1) CA ED25519 {authority}"
+        ),
+    );
     lines
         .into_iter()
         .map(|(machine, mut lines)| {

@@ -1,10 +1,10 @@
 //! The demo: Corvid Ridge Observatory, an invented consortium, with real machines and a month of history.
 
 mod history;
+pub mod people;
 mod running;
 mod scenario;
 mod script;
-pub mod people;
 pub mod tour;
 
 pub use running::{Description, MachineDescription, PersonDescription, Running};
@@ -61,12 +61,21 @@ fn code(person: &str, printer: Printer) -> Result<Exit, Failure> {
 fn welcome(running: &Running) -> String {
     let d = &running.description;
     let config = &d.ssh.config;
-    let mut text = format!("\nCorvid Ridge Observatory is up: {} machines, {} people, {} past sessions.\n", d.machines.len(), d.people.len(), d.past_sessions);
+    let mut text = format!(
+        "\nCorvid Ridge Observatory is up: {} machines, {} people, {} past sessions.\n",
+        d.machines.len(),
+        d.people.len(),
+        d.past_sessions
+    );
     if let Some(remark) = &d.remark {
         text += &format!("\nNote: {remark}\n");
     }
     text += &format!("\nConsole   {}\n", d.console);
-    for (name, role) in [("lena", "administrator: sees and may do everything"), ("greta", "auditor: sees everything, changes nothing"), ("sunniva", "technician: sees her own sessions")] {
+    for (name, role) in [
+        ("lena", "administrator: sees and may do everything"),
+        ("greta", "auditor: sees everything, changes nothing"),
+        ("sunniva", "technician: sees her own sessions"),
+    ] {
         if let Some(p) = d.people.iter().find(|p| p.name == name) {
             text += &format!("          {:<8} password {:<28} {role}\n", p.name, p.password);
         }

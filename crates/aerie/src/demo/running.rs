@@ -1,9 +1,9 @@
 //! Starts everything that the demo consists of, and ends it.
 
 use super::{history, scenario};
+use crate::Failure;
 use crate::cli::Demo;
 use crate::commands::serve::enrol;
-use crate::Failure;
 use aerie_client::{Client, ScanQuery};
 use aerie_core::directory::RegisteredKey;
 use aerie_core::factor::TotpSecret;
@@ -129,7 +129,8 @@ impl Places {
 
 /// Directory for what may be kept between demos: unpacked packages.
 fn cache() -> PathBuf {
-    let base = std::env::var_os("XDG_CACHE_HOME").map(PathBuf::from).or_else(|| std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".cache")));
+    let base =
+        std::env::var_os("XDG_CACHE_HOME").map(PathBuf::from).or_else(|| std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".cache")));
     base.unwrap_or_else(std::env::temp_dir).join("aerie")
 }
 
@@ -144,7 +145,11 @@ impl Running {
     /// # Errors
     /// When something that is needed is missing; says what to do.
     pub async fn start(options: &Demo) -> Result<Self, Failure> {
-        let temporary = if options.keep.is_some() { None } else { Some(tempfile::Builder::new().prefix("aerie-demo-").tempdir().map_err(failed("a temporary directory"))?) };
+        let temporary = if options.keep.is_some() {
+            None
+        } else {
+            Some(tempfile::Builder::new().prefix("aerie-demo-").tempdir().map_err(failed("a temporary directory"))?)
+        };
         let root = options.keep.clone().or_else(|| temporary.as_ref().map(|t| t.path().to_path_buf())).unwrap_or_default();
         std::fs::create_dir_all(&root).map_err(failed(root.display()))?;
         let places = Places { root: root.canonicalize().map_err(failed(root.display()))? };
@@ -162,12 +167,22 @@ impl Running {
             write_logs(&places, &made.logs)?;
             past = made.sessions;
         }
-        let mut lab = Lab::new(&std::env::current_exe().map_err(failed("this program"))?, &places.root.join("machines"), SshServer::find(&cache()).map_err(lab_failed)?).map_err(lab_failed)?;
+        let mut lab = Lab::new(
+            &std::env::current_exe().map_err(failed("this program"))?,
+            &places.root.join("machines"),
+            SshServer::find(&cache()).map_err(lab_failed)?,
+        )
+        .map_err(lab_failed)?;
         let machines = start_machines(&mut lab, &keys)?;
         enrol_everybody(&store, &keys, &machines, &places, fresh).await?;
         let token = new_token().map_err(|e| Failure::internal(e.to_string()))?;
         let now = Timestamp::now();
-        let kept = Token { hash: keys.token_hash(&token), person: "lena".into(), kind: TokenKind::Client, expires: now + SignedDuration::from_hours(24 * 7) };
+        let kept = Token {
+            hash: keys.token_hash(&token),
+            person: "lena".into(),
+            kind: TokenKind::Client,
+            expires: now + SignedDuration::from_hours(24 * 7),
+        };
         store.add_token(&kept, now).await?;
         store.close().await;
         let service = Service::start(config).await?;
@@ -286,8 +301,16 @@ fn write_private(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     std::io::Write::write_all(&mut file, bytes).map_err(failed(path.display()))
 }
 
-fn describe(service: &Service, machines: &[RunningMachine], places: &Places, token: &str, past_sessions: usize, remark: Option<&str>) -> Result<Description, Failure> {
-    let (port, known_hosts, config, token_file) = (service.ssh().port(), places.root.join("known_hosts"), places.root.join("ssh_config"), places.root.join("token"));
+fn describe(
+    service: &Service,
+    machines: &[RunningMachine],
+    places: &Places,
+    token: &str,
+    past_sessions: usize,
+    remark: Option<&str>,
+) -> Result<Description, Failure> {
+    let (port, known_hosts, config, token_file) =
+        (service.ssh().port(), places.root.join("known_hosts"), places.root.join("ssh_config"), places.root.join("token"));
     let (host_key, authority) = service.host_keys();
     let write = |path: &Path, text: String| std::fs::write(path, text).map_err(failed(path.display()));
     write(&known_hosts, format!("[127.0.0.1]:{port} {host_key}\n@cert-authority * {authority}\n"))?;
@@ -302,7 +325,8 @@ fn describe(service: &Service, machines: &[RunningMachine], places: &Places, tok
             name: p.name,
         })
         .collect();
-    let identities: String = people.iter().map(|p| format!("Match originalhost aerie user {0},{0}+*\n  IdentityFile {1}\n", p.name, p.key_file)).collect();
+    let identities: String =
+        people.iter().map(|p| format!("Match originalhost aerie user {0},{0}+*\n  IdentityFile {1}\n", p.name, p.key_file)).collect();
     write(
         &config,
         format!(
@@ -316,7 +340,12 @@ fn describe(service: &Service, machines: &[RunningMachine], places: &Places, tok
     Ok(Description {
         console: format!("http://localhost:{}", service.http().port()),
         api: format!("http://{}", service.http()),
-        ssh: SshDescription { host: "127.0.0.1".into(), port, config: config.display().to_string(), known_hosts: known_hosts.display().to_string() },
+        ssh: SshDescription {
+            host: "127.0.0.1".into(),
+            port,
+            config: config.display().to_string(),
+            known_hosts: known_hosts.display().to_string(),
+        },
         directory: places.root.display().to_string(),
         data: places.data().display().to_string(),
         token: token.into(),
@@ -324,7 +353,12 @@ fn describe(service: &Service, machines: &[RunningMachine], places: &Places, tok
         people,
         machines: machines
             .iter()
-            .map(|m| MachineDescription { name: m.name.clone(), address: m.address, accounts: m.accounts.clone(), log: m.log.display().to_string() })
+            .map(|m| MachineDescription {
+                name: m.name.clone(),
+                address: m.address,
+                accounts: m.accounts.clone(),
+                log: m.log.display().to_string(),
+            })
             .collect(),
         past_sessions,
         remark: remark.map(Into::into),

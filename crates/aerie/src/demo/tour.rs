@@ -40,7 +40,15 @@ type Found = Result<(bool, String), Failure>;
 
 pub(crate) async fn run(options: &Demo, printer: Printer) -> Result<Exit, Failure> {
     let any = "127.0.0.1:0".parse().map_err(|_| Failure::internal("no address"))?;
-    let options = Demo { keep: options.keep.clone(), describe: options.describe.clone(), tour: true, end_with_stdin: false, http: any, ssh: any, command: None };
+    let options = Demo {
+        keep: options.keep.clone(),
+        describe: options.describe.clone(),
+        tour: true,
+        end_with_stdin: false,
+        http: any,
+        ssh: any,
+        command: None,
+    };
     let running = Running::start(&options).await?;
     if let Some(file) = &options.describe {
         running.describe(file)?;
@@ -50,7 +58,12 @@ pub(crate) async fn run(options: &Demo, printer: Printer) -> Result<Exit, Failur
     let mut tour = Tour { people: People::new(demo)?, client, printer, steps: vec![] };
     if !printer.json {
         let d = &tour.people.demo;
-        printer.line(&format!("Corvid Ridge Observatory: {} machines, {} people, {} past sessions.\n", d.machines.len(), d.people.len(), d.past_sessions));
+        printer.line(&format!(
+            "Corvid Ridge Observatory: {} machines, {} people, {} past sessions.\n",
+            d.machines.len(),
+            d.people.len(),
+            d.past_sessions
+        ));
     }
     tour.go().await;
     let steps = tour.steps;
@@ -110,10 +123,17 @@ impl Tour {
 
     async fn shell(&self) -> Found {
         let input = "echo on $(hostname) as $(whoami)\nread -rs -p 'Password: ' secret; echo\n";
-        let mut child = self.people.command("ssh", "", &["-tt", "arlo+archive-db@aerie"]).stdin(std::process::Stdio::piped()).spawn().map_err(|e| Failure::file("ssh", &e))?;
+        let mut child = self
+            .people
+            .command("ssh", "", &["-tt", "arlo+archive-db@aerie"])
+            .stdin(std::process::Stdio::piped())
+            .spawn()
+            .map_err(|e| Failure::file("ssh", &e))?;
         let (Some(mut stdin), Some(stdout)) = (child.stdin.take(), child.stdout.take()) else { return Err(Failure::internal("no pipes")) };
         use tokio::io::AsyncWriteExt as _;
-        let send = async |stdin: &mut tokio::process::ChildStdin, text: &str| stdin.write_all(text.as_bytes()).await.map_err(|e| Failure::file("ssh", &e));
+        let send = async |stdin: &mut tokio::process::ChildStdin, text: &str| {
+            stdin.write_all(text.as_bytes()).await.map_err(|e| Failure::file("ssh", &e))
+        };
         let mut screen = Screen { from: stdout, seen: String::new() };
         screen.until("archive-db:~$").await?;
         for line in input.lines() {
@@ -144,7 +164,11 @@ impl Tour {
         let session = self.newest("arlo", "archive-db").await?;
         let report = self.client.verify_recording(&session.id).await?;
         let text = self.client.recording_text(&session.id).await?;
-        let held = report.holds && report.complete && report.in_log == Some(true) && text.contains("on archive-db as archivist") && !text.contains("swordfish");
+        let held = report.holds
+            && report.complete
+            && report.in_log == Some(true)
+            && text.contains("on archive-db as archivist")
+            && !text.contains("swordfish");
         Ok((held, format!("{} Its digest is the one in the log; what was typed at the password prompt is not in it.", report.sentence)))
     }
 
@@ -169,7 +193,8 @@ impl Tour {
             said.push(format!("{program} {}", status(&e)));
         }
         held &= std::fs::read_to_string(&back).is_ok_and(|b| b == text);
-        let copied = self.client.log(&ListQuery { kind: Some("file-transferred".into()), limit: Some(2), ..ListQuery::default() }).await?.items;
+        let copied =
+            self.client.log(&ListQuery { kind: Some("file-transferred".into()), limit: Some(2), ..ListQuery::default() }).await?.items;
         held &= copied.len() == 2;
         said.extend(copied.into_iter().map(|e| e.sentence));
         Ok((held, said.join("\n")))
@@ -188,7 +213,11 @@ impl Tour {
                       syswrite(STDOUT,\"ready\\n\"); $c=$s->accept; print $c \"frame 812\\n\"'";
         let code = self.people.codes.next("amara").await;
         let to = format!("{port}:127.0.0.1:8123");
-        let mut child = self.people.command("ssh", &code, &["-L", &to, "amara+guide-cam@aerie", listen]).spawn().map_err(|e| Failure::file("ssh", &e))?;
+        let mut child = self
+            .people
+            .command("ssh", &code, &["-L", &to, "amara+guide-cam@aerie", listen])
+            .spawn()
+            .map_err(|e| Failure::file("ssh", &e))?;
         let Some(stdout) = child.stdout.take() else { return Err(Failure::internal("no pipe")) };
         Screen { from: stdout, seen: String::new() }.until("ready").await?;
         let mut said = String::new();
@@ -211,20 +240,30 @@ impl Tour {
         let zone = TimeZone::get("Atlantic/Canary").unwrap_or(TimeZone::UTC);
         let today = Zoned::now().with_time_zone(zone.clone()).date();
         let at = |hour| today.at(hour, 0, 0, 0).to_zoned(zone.clone()).map(|z| z.timestamp()).unwrap_or_else(|_| Timestamp::now());
-        let ask = |hour| WhyQuery { person: "ines".into(), capability: "shell".into(), machine: "dome-east".into(), at: Some(at(hour)), account: None, from: None };
+        let ask = |hour| WhyQuery {
+            person: "ines".into(),
+            capability: "shell".into(),
+            machine: "dome-east".into(),
+            at: Some(at(hour)),
+            account: None,
+            from: None,
+        };
         let (noon, night) = (self.client.why(&ask(12)).await?, self.client.why(&ask(23)).await?);
         Ok((noon.outcome == "refused" && night.outcome == "unmet", format!("{}\n{}", noon.sentence, night.sentence)))
     }
 
     async fn around(&self) -> Found {
-        let Some(machine) = self.people.demo.machines.iter().find(|m| m.name == "spectro-1") else { return Err(Failure::internal("no machine")) };
+        let Some(machine) = self.people.demo.machines.iter().find(|m| m.name == "spectro-1") else {
+            return Err(Failure::internal("no machine"));
+        };
         let key = self.people.demo.key_file("amara").to_string();
         let port = machine.address.port().to_string();
         let unknown = ["-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"];
         let arguments = [&unknown[..], &["-i", &key, "-p", &port, "operator@127.0.0.1", "hostname"]].concat();
         let direct = self.people.run_with("ssh", "", &arguments, "").await?;
         let log = tokio::fs::File::open(&machine.log).await.map_err(|e| Failure::file(&machine.log, &e))?;
-        let result = self.client.scan(&ScanQuery { name: Some("spectro-1/auth.log".into()), year: None, zone: Some("UTC".into()) }, log).await?;
+        let result =
+            self.client.scan(&ScanQuery { name: Some("spectro-1/auth.log".into()), year: None, zone: Some("UTC".into()) }, log).await?;
         let found = result.findings.iter().find(|f| f.kind == "around-gateway" && f.source.as_deref() == Some("127.0.0.1"));
         let held = direct.status == Some(0) && found.is_some() && result.explained > 0;
         Ok((held, format!("{}\n{}", result.sentence, found.map_or("", |f| &f.sentence))))
@@ -272,6 +311,8 @@ impl Screen {
                 self.seen.push_str(&String::from_utf8_lossy(piece.get(..n).unwrap_or(&[])));
             }
         };
-        tokio::time::timeout(Duration::from_secs(20), waiting).await.map_err(|_| Failure::internal(format!("{text:?} was not shown in time")))?
+        tokio::time::timeout(Duration::from_secs(20), waiting)
+            .await
+            .map_err(|_| Failure::internal(format!("{text:?} was not shown in time")))?
     }
 }

@@ -61,5 +61,8 @@ pub async fn until<T>(what: &str, mut look: impl AsyncFnMut() -> Option<T>) -> T
 /// The newest session of somebody once it is closed.
 pub async fn closed_session(person: &str, machine: &str) -> aerie_api::SessionView {
     let query = SessionQuery { person: Some(person.into()), machine: Some(machine.into()), limit: Some(1), ..SessionQuery::default() };
-    until("a closed session", async || client().sessions(&query).await.unwrap().items.into_iter().next().filter(|s| s.ended.is_some() && s.digest.is_some())).await
+    until("a closed session", async || {
+        client().sessions(&query).await.unwrap().items.into_iter().next().filter(|s| s.ended.is_some() && s.digest.is_some())
+    })
+    .await
 }
