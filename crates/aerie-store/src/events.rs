@@ -264,6 +264,7 @@ impl Writer {
     }
 
     /// Writes a group in one transaction. The tree in memory grows only once the group is on the disk.
+    #[expect(clippy::vec_box, reason = "they come boxed, so that an order is small")]
     async fn write(&mut self, events: Vec<Box<NewEvent>>) -> Result<()> {
         let mut tree = self.tree.clone();
         let mut transaction = self.pool.begin().await?;

@@ -1,5 +1,7 @@
 //! The command line against a running service, and on files alone.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, unreachable_pub, reason = "a test that cannot go on fails")]
+
 mod common;
 
 use common::{AERIE, world};

@@ -1,5 +1,7 @@
 //! The console in headless Chromium.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, unreachable_pub, reason = "a test that cannot go on fails")]
+
 mod common;
 
 use common::world;

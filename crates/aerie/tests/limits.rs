@@ -1,6 +1,8 @@
 //! What changes under a live session: rules, limits, the machine, the disk, the service. Each test has the demo to itself
 //! for the time it changes the rules.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, unreachable_pub, reason = "a test that cannot go on fails")]
+
 mod common;
 
 use common::{AERIE, client, closed_session, until, world};

@@ -58,7 +58,7 @@ impl LogClock {
         let day = if d1 == b' ' { number(b'0', d2)? } else { number(d1, d2)? };
         let at = |year: i16| {
             let wall = DateTime::new(year, month, day, number(h1, h2)?, number(n1, n2)?, 0, 0).ok()?;
-            Some(self.zone.to_ambiguous_timestamp(wall).compatible().ok()?)
+            self.zone.to_ambiguous_timestamp(wall).compatible().ok()
         };
         let year = match (self.year, self.last) {
             (None, _) => {

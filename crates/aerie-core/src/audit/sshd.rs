@@ -101,15 +101,18 @@ struct Open {
     serial: u64,
 }
 
+/// Host, address and port: what tells one connection from another.
+type ConnectionKey = (Arc<str>, String, u16);
+
 /// Reads a log line by line. Feed [`SshdLog::handle_line`], which calls back for each failure, and take
 /// [`SshdLog::poll_observation`] after each line; end with [`SshdLog::finish`].
 pub struct SshdLog {
     file: Arc<str>,
     clock: LogClock,
     hosts: HashMap<String, Arc<str>>,
-    open: HashMap<(Arc<str>, String, u16), Open>,
+    open: HashMap<ConnectionKey, Open>,
     by_pid: HashMap<(Arc<str>, u32), (String, u16)>,
-    order: VecDeque<((Arc<str>, String, u16), u64)>,
+    order: VecDeque<(ConnectionKey, u64)>,
     serial: u64,
     counts: Counts,
     unclear: Vec<LogLine>,
@@ -257,7 +260,7 @@ impl SshdLog {
         }
     }
 
-    fn end(&mut self, key: &(Arc<str>, String, u16), at: Timestamp, evidence: LogLine) {
+    fn end(&mut self, key: &ConnectionKey, at: Timestamp, evidence: LogLine) {
         let Some(mut open) = self.open.remove(key) else { return };
         self.by_pid.remove(&(key.0.clone(), open.pid));
         open.access.end = Some(at);

@@ -280,7 +280,8 @@ mod tests {
     fn every_kind_of_tampering_is_found_and_placed() {
         use ProblemKind::*;
         type Tamper = fn(&mut Log);
-        let table: [(&str, Tamper, bool, Vec<(u64, u64, ProblemKind)>); 9] = [
+        type Found = Vec<(u64, u64, ProblemKind)>;
+        let table: [(&str, Tamper, bool, Found); 9] = [
             (
                 "text changed",
                 |l| l.rows[13].body = Some(l.rows[13].body.as_ref().unwrap().replace("ines", "noa")),

@@ -289,7 +289,7 @@ fn naive(p: &Policy, q: &Request<'_>) -> u8 {
         let minute = wall.hour() as u16 * 60 + wall.minute() as u16;
         let open = r.hours.is_none_or(|h| match &*doc.hours[h].name {
             "day" => wall.weekday().to_monday_zero_offset() < 5 && (480..1080).contains(&minute),
-            _ => minute >= 1080 || minute < 450,
+            _ => !(450..1080).contains(&minute),
         });
         r.people.0.selects_person(person)
             && r.machines.0.selects_machine(machine)

@@ -123,7 +123,6 @@ impl Frame {
 
     /// Takes the next frame: milliseconds since the frame before, channel, and the frame, or none for a type that this
     /// version does not know. `None` where the bytes are not a frame.
-    #[expect(clippy::type_complexity, reason = "used in one place")]
     pub(super) fn decode(bytes: &mut &[u8]) -> Option<(u64, u32, Option<Frame>)> {
         let (tag, rest) = bytes.split_first()?;
         *bytes = rest;

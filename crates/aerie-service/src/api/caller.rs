@@ -19,7 +19,7 @@ pub(crate) struct Caller {
 }
 
 /// Whoever makes a call, and may read everything.
-pub(crate) struct Reader(pub(crate) Caller);
+pub(crate) struct Reader;
 
 /// Whoever makes a call, and may change things.
 pub(crate) struct Administrator(pub(crate) Caller);
@@ -80,7 +80,7 @@ impl FromRequestParts<Arc<App>> for Reader {
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
         let caller = Caller::from_request_parts(parts, app).await?;
-        if caller.reads_all() { Ok(Self(caller)) } else { Err(Problem::not_allowed("Only administrators and auditors may read this.")) }
+        if caller.reads_all() { Ok(Self) } else { Err(Problem::not_allowed("Only administrators and auditors may read this.")) }
     }
 }
 

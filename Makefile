@@ -1,0 +1,56 @@
+# `make demo` and `make test` are all that a newcomer needs. Both install what they miss, as far as they may.
+
+.PHONY: demo tour test bench console api screenshots engine lint packages clean
+
+CARGO ?= cargo
+PACKAGES = chromium chromium-driver fonts-dejavu-core openssh-client rsync util-linux bsdutils perl-base
+
+# The SSH engine is unpacked and patched before cargo looks at the workspace.
+engine:
+	@scripts/prepare-engine
+
+console/node_modules: console/package-lock.json
+	cd console && npm ci --no-fund --no-audit
+	@touch $@
+
+console/dist: console/node_modules $(shell find console/src console/public console/index.html console/vite.config.ts -type f)
+	cd console && npm run build
+	@touch $@ crates/aerie-service/src/assets.rs
+
+console: console/dist
+
+demo: engine console
+	@$(CARGO) build --quiet -p aerie
+	@exec target/debug/aerie demo $(ARGS)
+
+tour: engine console
+	@$(CARGO) build --quiet -p aerie
+	@exec target/debug/aerie demo --tour $(ARGS)
+
+# What the tests need from Debian; the machines' SSH server is unpacked by the demo itself and never installed.
+packages:
+	@scripts/need-packages $(PACKAGES)
+
+lint: engine console
+	cd console && npm run check
+	$(CARGO) fmt --all --check
+	$(CARGO) clippy --workspace --all-targets --quiet -- -D warnings
+
+test: packages engine console lint
+	$(CARGO) test --workspace
+
+# The description of the API, and the types that the console makes of it.
+api: engine console/node_modules
+	AERIE_WRITE_OPENAPI=1 $(CARGO) test -p aerie-service --lib description_of_the_api
+	cd console && npm run api
+
+screenshots: packages engine console
+	$(CARGO) test -p aerie --test console -- --ignored screenshots
+
+bench: engine console
+	$(CARGO) build --release --quiet -p aerie
+	$(CARGO) bench --quiet -p aerie-core
+	target/release/aerie-bench
+
+clean:
+	rm -rf target .engine console/dist console/node_modules
