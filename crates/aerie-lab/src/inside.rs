@@ -23,6 +23,7 @@ struct Plan {
     mode: String,
     name: String,
     server: String,
+    host_network: bool,
 }
 
 impl Plan {
@@ -36,17 +37,19 @@ impl Plan {
 }
 
 pub(crate) fn main(arguments: &[String]) -> Outcome<()> {
-    let [mode, name, server] = arguments else { return Err("wrong arguments".into()) };
-    let plan = Plan { mode: mode.clone(), name: name.clone(), server: server.clone() };
+    let [mode, name, server, network] = arguments else { return Err("wrong arguments".into()) };
+    let plan = Plan { mode: mode.clone(), name: name.clone(), server: server.clone(), host_network: network == "host" };
     sys::die_with_parent();
     if plan.mode == "plain" {
         wait_for_go()?;
         return plain(&plan);
     }
-    let mut flags =
-        CloneFlags::CLONE_NEWNS | CloneFlags::CLONE_NEWUTS | CloneFlags::CLONE_NEWIPC | CloneFlags::CLONE_NEWPID | CloneFlags::CLONE_NEWNET;
+    let mut flags = CloneFlags::CLONE_NEWNS | CloneFlags::CLONE_NEWUTS | CloneFlags::CLONE_NEWIPC | CloneFlags::CLONE_NEWPID;
     if plan.mode != "root-plain" {
         flags |= CloneFlags::CLONE_NEWUSER;
+    }
+    if !plan.host_network {
+        flags |= CloneFlags::CLONE_NEWNET;
     }
     unshare(flags)?;
     say("unshared")?;
@@ -97,7 +100,9 @@ fn machine(plan: &Plan) -> Outcome<()> {
     enter_root()?;
     sys::set_env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin");
     make_host_key(&plan.name, Path::new("/etc/ssh/ssh_host_ed25519_key"))?;
-    sys::loopback_up()?;
+    if !plan.host_network {
+        sys::loopback_up()?;
+    }
     let log = UnixDatagram::bind("/dev/log")?;
     fs::set_permissions("/dev/log", fs::Permissions::from_mode(0o666))?;
     let host = plan.name.clone();

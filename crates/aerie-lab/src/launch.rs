@@ -163,7 +163,8 @@ impl Lab {
         let address = listener.local_addr().map_err(io("a port for a machine"))?;
         let server = self.server.root.as_ref().map(|p| p.display().to_string()).unwrap_or_default();
         let mut command = Command::new(&self.program);
-        command.args([MACHINE, self.mode.word(), &spec.name, &server]).current_dir(&dir).env_clear();
+        let network = if spec.host_network { "host" } else { "own" };
+        command.args([MACHINE, self.mode.word(), &spec.name, &server, network]).current_dir(&dir).env_clear();
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
         sys::pass_listener(&mut command, &listener);
         let mut child = command.spawn().map_err(io("a machine"))?;

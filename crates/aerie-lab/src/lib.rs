@@ -27,6 +27,8 @@ pub struct MachineSpec {
     pub authority: String,
     /// Keys that let somebody in around the gateway: account and public key line.
     pub direct_keys: Vec<(String, String)>,
+    /// Share the host's network, so that its SSH server reaches the host's loopback: for a jump host in benchmarks.
+    pub host_network: bool,
     /// Text files in the home of `operator`: path below it, and content.
     pub files: Vec<(String, String)>,
 }

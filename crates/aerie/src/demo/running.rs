@@ -252,6 +252,7 @@ fn start_machines(lab: &mut Lab, keys: &Keys) -> Result<Vec<RunningMachine>, Fai
         // One machine has a key of its own user on it: the way around the gateway that the audit finds.
         let around = if machine.name == "spectro-1" { scenario::key("amara").and_then(|k| k.public_key().to_openssh().ok()) } else { None };
         let spec = MachineSpec {
+            host_network: false,
             files: scenario::files(&machine.name),
             name: machine.name,
             authority: authority.clone(),

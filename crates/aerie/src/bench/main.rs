@@ -1,0 +1,72 @@
+//! Measures Aerie side by side with plain OpenSSH, prints a table, and writes target/bench/summary.json.
+//!
+//! Runs of ours and of the peer are interleaved, so that noise hits both; medians are compared.
+
+mod core;
+mod gateway;
+mod world;
+
+use serde::Serialize;
+
+/// One figure.
+#[derive(Debug, Serialize)]
+struct Figure {
+    name: &'static str,
+    unit: &'static str,
+    ours: f64,
+    peer: Option<f64>,
+    /// Ours divided by the peer's.
+    ratio: Option<f64>,
+    goal: &'static str,
+    met: bool,
+    runs: usize,
+}
+
+impl Figure {
+    /// A figure without a peer.
+    fn alone(name: &'static str, unit: &'static str, ours: f64, goal: &'static str, met: bool, runs: usize) -> Self {
+        Self { name, unit, ours, peer: None, ratio: None, goal, met, runs }
+    }
+
+    /// A figure beside a peer's.
+    fn beside(
+        name: &'static str,
+        unit: &'static str,
+        ours: f64,
+        peer: f64,
+        goal: &'static str,
+        met: impl FnOnce(f64) -> bool,
+        runs: usize,
+    ) -> Self {
+        let ratio = ours / peer;
+        Self { name, unit, ours, peer: Some(peer), ratio: Some(ratio), goal, met: met(ratio), runs }
+    }
+}
+
+type Outcome<T> = Result<T, Box<dyn std::error::Error>>;
+
+fn main() -> Outcome<()> {
+    aerie_lab::run_if_machine();
+    let mut figures = core::figures()?;
+    let world = world::World::start()?;
+    figures.extend(gateway::figures(&world)?);
+    drop(world);
+    let mut out = std::io::stdout().lock();
+    use std::io::Write as _;
+    writeln!(out, "{:<58} {:>12} {:>12} {:>7}  {:<28} met", "figure", "ours", "peer", "ratio", "goal")?;
+    for f in &figures {
+        let number = |n: Option<f64>| n.map_or(String::from("-"), |n| format!("{n:.2}"));
+        let name = format!("{} ({})", f.name, f.unit);
+        let met = if f.met { "yes" } else { "NO" };
+        writeln!(out, "{name:<58} {:>12.2} {:>12} {:>7}  {:<28} {met}", f.ours, number(f.peer), number(f.ratio), f.goal)?;
+    }
+    std::fs::create_dir_all("target/bench")?;
+    std::fs::write("target/bench/summary.json", serde_json::to_vec_pretty(&figures)?)?;
+    Ok(())
+}
+
+/// The middle value.
+fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values.get(values.len() / 2).copied().unwrap_or(f64::NAN)
+}
