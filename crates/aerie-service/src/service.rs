@@ -153,6 +153,11 @@ impl Service {
         }
     }
 
+    /// The authority whose certificates machines must trust (`TrustedUserCAKeys`), in OpenSSH's public key format.
+    pub fn user_authority(&self) -> String {
+        self.app.keys.user_authority.public_key().to_openssh().unwrap_or_default()
+    }
+
     /// Ends every session, signs the log and closes the store.
     ///
     /// # Errors

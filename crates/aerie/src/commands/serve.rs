@@ -20,6 +20,7 @@ pub(super) async fn serve(options: &Serve) -> Result<Exit, Failure> {
     eprintln!("The console is at http://{}, the SSH gateway at {}. Ctrl-C stops both.", service.http(), service.ssh());
     let (host, authority) = service.host_keys();
     eprintln!("Host key of the gateway: {host}\nFor `ssh -J`, trust in known_hosts: @cert-authority * {authority}");
+    eprintln!("For the machines, as TrustedUserCAKeys: {}", service.user_authority());
     stop_signal().await?;
     service.stop().await?;
     Ok(Exit::Done)
