@@ -318,97 +318,87 @@ fn told(p: &Past, r: &Recorded) -> Vec<NewEvent> {
 
 /// The machines' own logs: what the sessions left there, guessing from outside, and what the rules forbid.
 fn logs(past: &[Past], keys: &Keys, today: Date, zone: &TimeZone) -> BTreeMap<String, String> {
-    let authority = fingerprint(keys.user_authority.public_key());
-    let mut lines: BTreeMap<String, Vec<(Timestamp, String)>> = BTreeMap::new();
-    let mut put = |machine: &str, at: Timestamp, pid: u64, text: String| {
-        lines
-            .entry(machine.into())
-            .or_default()
-            .push((at, format!("{} {machine} sshd[{pid}]: {text}", at.to_zoned(TimeZone::UTC).strftime("%b %e %H:%M:%S"))));
+    let mut logs = Logs { lines: BTreeMap::new(), today, zone, authority: fingerprint(keys.user_authority.public_key()) };
+    logs.sessions(past);
+    logs.guessing();
+    logs.violations();
+    let sorted = |mut lines: Vec<(Timestamp, String)>| {
+        lines.sort();
+        lines.into_iter().map(|(_, l)| l + "\n").collect()
     };
-    for (n, p) in (1000u64..).step_by(3).zip(past) {
-        let port = 30_000 + n % 20_000;
-        let key = hex(&scenario::bytes(&p.id)[..16]);
-        put(
-            p.machine,
-            p.began,
-            n,
-            format!(
-                "Accepted publickey for {} from 127.0.0.1 port {port} ssh2: ED25519-CERT SHA256:{key} ID aerie {} (serial {n}) CA ED25519 {authority}",
-                p.account, p.id
-            ),
-        );
-        put(
-            p.machine,
-            p.began + SignedDuration::from_secs(p.seconds),
-            n + 1,
-            format!("Disconnected from user {} 127.0.0.1 port {port}", p.account),
-        );
+    logs.lines.into_iter().map(|(machine, lines)| (machine, sorted(lines))).collect()
+}
+
+struct Logs<'a> {
+    lines: BTreeMap<String, Vec<(Timestamp, String)>>,
+    today: Date,
+    zone: &'a TimeZone,
+    /// Fingerprint of Aerie's authority.
+    authority: String,
+}
+
+impl Logs<'_> {
+    fn put(&mut self, machine: &str, at: Timestamp, pid: u64, text: &str) {
+        let stamp = at.to_zoned(TimeZone::UTC).strftime("%b %e %H:%M:%S").to_string();
+        self.lines.entry(machine.into()).or_default().push((at, format!("{stamp} {machine} sshd[{pid}]: {text}")));
     }
-    let at = |back: i32, hour: i8, minute: i8| {
-        let date = today.saturating_sub(back.days());
-        date.at(hour, minute, 11, 0).to_zoned(zone.clone()).map(|z| z.timestamp()).unwrap_or_default()
-    };
-    let key_of = |person: &str| scenario::key(person).map(|k| fingerprint(k.public_key())).unwrap_or_default();
-    // Guessing from outside, which gets nowhere.
-    let mut chance = Chance(0xbad_cafe_d00d);
-    for back in 1..DAYS {
-        for machine in ["dome-east", "guide-cam", "archive-db"] {
-            for _ in 0..3 + chance.below(9) {
-                let (hour, minute) = (chance.below(24) as i8, chance.below(60) as i8);
-                let name = ["admin", "root", "pi", "oracle", "test"].get(chance.below(5) as usize).copied().unwrap_or("root");
-                let source = format!("203.0.113.{}", chance.below(250));
-                put(
-                    machine,
-                    at(back, hour, minute),
-                    9_000 + chance.below(900),
-                    format!("Failed password for invalid user {name} from {source} port {} ssh2", 40_000 + chance.below(9000)),
-                );
+
+    /// An instant so many days ago.
+    fn at(&self, back: i32, hour: i8, minute: i8) -> Timestamp {
+        let date = self.today.saturating_sub(back.days());
+        date.at(hour, minute, 11, 0).to_zoned(self.zone.clone()).map(|z| z.timestamp()).unwrap_or_default()
+    }
+
+    fn sessions(&mut self, past: &[Past]) {
+        for (n, p) in (1000u64..).step_by(3).zip(past) {
+            let (port, account) = (30_000 + n % 20_000, p.account);
+            let key = hex(&scenario::bytes(&p.id)[..16]);
+            let certificate = format!("ED25519-CERT SHA256:{key} ID aerie {} (serial {n}) CA ED25519 {}", p.id, self.authority);
+            self.put(p.machine, p.began, n, &format!("Accepted publickey for {account} from 127.0.0.1 port {port} ssh2: {certificate}"));
+            let ended = p.began + SignedDuration::from_secs(p.seconds);
+            self.put(p.machine, ended, n + 1, &format!("Disconnected from user {account} 127.0.0.1 port {port}"));
+        }
+    }
+
+    /// Guessing from outside, which gets nowhere.
+    fn guessing(&mut self) {
+        const NAMES: [&str; 5] = ["admin", "root", "pi", "oracle", "test"];
+        let mut chance = Chance(0xbad_cafe_d00d);
+        for back in 1..DAYS {
+            for machine in ["dome-east", "guide-cam", "archive-db"] {
+                for _ in 0..3 + chance.below(9) {
+                    let (hour, minute) = (chance.below(24) as i8, chance.below(60) as i8);
+                    let name = NAMES.get(chance.below(5) as usize).copied().unwrap_or("root");
+                    let (source, port) = (format!("203.0.113.{}", chance.below(250)), 40_000 + chance.below(9000));
+                    let text = format!("Failed password for invalid user {name} from {source} port {port} ssh2");
+                    self.put(machine, self.at(back, hour, minute), 9_000 + chance.below(900), &text);
+                }
             }
         }
     }
-    // The planted violations.
-    put(
-        "dome-east",
-        at(3, 12, 6),
-        7001,
-        format!("Accepted publickey for operator from 10.20.9.44 port 51514 ssh2: ED25519 {}", key_of("ines")),
-    );
-    put("dome-east", at(3, 12, 31), 7002, "Disconnected from user operator 10.20.9.44 port 51514".into());
-    for back in [2, 5, 9] {
-        put(
-            "spectro-1",
-            at(back, 15, 20),
-            7100,
-            format!("Accepted publickey for operator from 10.20.9.60 port 5{back:04} ssh2: ED25519 {}", key_of("amara")),
-        );
-        put("spectro-1", at(back, 15, 50), 7101, format!("Disconnected from user operator 10.20.9.60 port 5{back:04}"));
+
+    /// An access that no session explains, and its end.
+    fn direct(&mut self, machine: &str, began: Timestamp, minutes: i64, who: (&str, &str, u16), proof: &str) {
+        let (account, source, port) = who;
+        let method = if proof.is_empty() { "password" } else { "publickey" };
+        self.put(machine, began, 7001, &format!("Accepted {method} for {account} from {source} port {port} ssh2{proof}"));
+        let ended = began + SignedDuration::from_mins(minutes);
+        self.put(machine, ended, 7002, &format!("Disconnected from user {account} {source} port {port}"));
     }
-    put("archive-db", at(6, 2, 14), 7200, "Accepted password for plate-import from 10.20.7.7 port 41001 ssh2".into());
-    put("archive-db", at(6, 2, 15), 7201, "Disconnected from user plate-import 10.20.7.7 port 41001".into());
-    for minute in 0..24 {
-        put(
-            "guide-cam",
-            at(1, 4, minute),
-            7300,
-            format!("Failed password for operator from 203.0.113.77 port {} ssh2", 42_000 + i64::from(minute)),
-        );
+
+    fn violations(&mut self) {
+        let key_of = |person: &str| scenario::key(person).map(|k| format!(": ED25519 {}", fingerprint(k.public_key()))).unwrap_or_default();
+        self.direct("dome-east", self.at(3, 12, 6), 25, ("operator", "10.20.9.44", 51_514), &key_of("ines"));
+        for (back, port) in [(2, 50_002), (5, 50_005), (9, 50_009)] {
+            self.direct("spectro-1", self.at(back, 15, 20), 30, ("operator", "10.20.9.60", port), &key_of("amara"));
+        }
+        self.direct("archive-db", self.at(6, 2, 14), 1, ("plate-import", "10.20.7.7", 41_001), "");
+        for minute in 0..24i8 {
+            let text = format!("Failed password for operator from 203.0.113.77 port {} ssh2", 42_000 + i64::from(minute));
+            self.put("guide-cam", self.at(1, 4, minute), 7300, &text);
+        }
+        self.direct("guide-cam", self.at(1, 4, 25), 33, ("operator", "203.0.113.77", 42_100), "");
+        let forged = format!(": ED25519-CERT SHA256:unknown ID aerie demo99999999 (serial 1) CA ED25519 {}", self.authority);
+        self.direct("mast-2", self.at(4, 11, 2), 9, ("operator", "127.0.0.1", 33_999), &forged);
     }
-    put("guide-cam", at(1, 4, 25), 7301, "Accepted password for operator from 203.0.113.77 port 42100 ssh2".into());
-    put("guide-cam", at(1, 4, 58), 7302, "Disconnected from user operator 203.0.113.77 port 42100".into());
-    put(
-        "mast-2",
-        at(4, 11, 2),
-        7400,
-        format!(
-            "Accepted publickey for operator from 127.0.0.1 port 33999 ssh2: ED25519-CERT SHA256:unknown ID aerie demo99999999 (serial 1) CA ED25519 {authority}"
-        ),
-    );
-    lines
-        .into_iter()
-        .map(|(machine, mut lines)| {
-            lines.sort();
-            (machine, lines.into_iter().map(|(_, l)| l + "\n").collect())
-        })
-        .collect()
 }
