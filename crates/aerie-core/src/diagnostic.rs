@@ -82,6 +82,9 @@ pub fn position(text: &str, offset: usize) -> (usize, usize) {
 
 /// The text with every control character replaced by a visible one, so that it can be shown on a terminal or page.
 pub fn printable(text: &str) -> String {
+    if text.bytes().all(|b| (0x20..0x7f).contains(&b)) {
+        return text.into();
+    }
     text.chars()
         .map(|c| match c {
             '\t' => ' ',

@@ -1,7 +1,7 @@
 //! Judges accesses.
 
 use super::commands::Habit;
-use super::finding::{Finding, FindingKind, Findings, Raised};
+use super::finding::{Cause, Finding, FindingKind, Findings, Raised};
 use super::sshd::{Access, Failure, LogLine};
 use crate::policy::{Capability, Factor, Factors, Facts, Outcome, Policy, Refusal, Request};
 use jiff::{SignedDuration, Timestamp};
@@ -73,7 +73,8 @@ pub struct Auditor<'a> {
     sessions: Option<&'a SessionIndex>,
     /// Fingerprint of Aerie's authority.
     authority: Option<&'a str>,
-    guessers: HashMap<(Arc<str>, String), Guesser>,
+    /// By host, then by address: both are looked up without a copy.
+    guessers: HashMap<Arc<str>, HashMap<String, Guesser>>,
     order: VecDeque<(Arc<str>, String)>,
     findings: Findings,
     accesses: u64,
@@ -103,20 +104,20 @@ impl<'a> Auditor<'a> {
     /// Takes a login that failed.
     pub fn handle_failure(&mut self, failure: Failure<'_>) {
         // The common case, a known address, must not allocate: logs of exposed servers have millions of these.
-        let key = (failure.host.clone(), failure.source.to_string());
-        if let Some(guesser) = self.guessers.get_mut(&key) {
+        if let Some(guesser) = self.guessers.get_mut(&**failure.host).and_then(|h| h.get_mut(failure.source)) {
             let pause = failure.at.duration_since(guesser.last) > GUESSING_PAUSE;
             guesser.failures = if pause { 1 } else { guesser.failures.saturating_add(1) };
             guesser.last = failure.at;
             return;
         }
         if self.order.len() >= MOST_GUESSERS
-            && let Some(oldest) = self.order.pop_front()
+            && let Some((host, source)) = self.order.pop_front()
+            && let Some(of_host) = self.guessers.get_mut(&host)
         {
-            self.guessers.remove(&oldest);
+            of_host.remove(&source);
         }
-        self.order.push_back(key.clone());
-        self.guessers.insert(key, Guesser { failures: 1, last: failure.at });
+        self.order.push_back((failure.host.clone(), failure.source.into()));
+        self.guessers.entry(failure.host.clone()).or_default().insert(failure.source.into(), Guesser { failures: 1, last: failure.at });
     }
 
     /// Takes an access.
@@ -208,8 +209,8 @@ impl<'a> Auditor<'a> {
     }
 
     fn guessed(&mut self, case: &Case<'_>) {
-        let key = (case.access.host.clone(), case.access.source.clone());
-        let Some(guesser) = self.guessers.get_mut(&key) else { return };
+        let of_host = self.guessers.get_mut(&*case.access.host);
+        let Some(guesser) = of_host.and_then(|h| h.get_mut(&case.access.source)) else { return };
         let failures = std::mem::take(&mut guesser.failures);
         if failures >= GUESSES && case.access.begin.duration_since(guesser.last) < GUESSING_PAUSE {
             self.raise(case, FindingKind::Guessed, None, format!("{failures} failures from the same address came before"));
@@ -218,9 +219,19 @@ impl<'a> Auditor<'a> {
 
     fn raise(&mut self, case: &Case<'_>, kind: FindingKind, session: Option<&KnownSession>, why: String) {
         let access = case.access;
-        let person = session.map(|s| s.person.clone()).or_else(|| case.owner().map(|p| p.name.clone()));
-        let who =
-            person.as_deref().and_then(|p| case.policy.directory().person(p)).map_or("Somebody".to_string(), |p| p.shown().to_string());
+        let person = session.map(|s| s.person.as_str()).or_else(|| case.owner().map(|p| p.name.as_str()));
+        let cause = Cause {
+            kind,
+            machine: &case.machine,
+            account: &access.account,
+            person,
+            source: Some(&access.source),
+            session: session.map(|s| s.id.as_str()),
+        };
+        if self.findings.handle_known(cause, access.begin, &access.lines) {
+            return;
+        }
+        let who = person.and_then(|p| case.policy.directory().person(p)).map_or("Somebody".to_string(), |p| p.shown().to_string());
         let directly = if session.is_some() { "" } else { " directly" };
         self.findings.handle_raised(Raised {
             kind,
@@ -233,7 +244,7 @@ impl<'a> Auditor<'a> {
             why,
             machine: case.machine.clone(),
             account: access.account.clone(),
-            person,
+            person: person.map(Into::into),
             source: Some(access.source.clone()),
             at: access.begin,
             lines: access.lines.clone(),
@@ -283,14 +294,13 @@ impl Case<'_> {
     fn outside_hours(&self) -> Option<String> {
         if let Some(person) = self.owner() {
             let facts = Facts { factors: Factors::of(Factor::ALL), recorded: true };
-            let refusals: Vec<Refusal> = Capability::ALL
-                .iter()
-                .filter_map(|c| match self.policy.decide(&self.request(&person.name, *c, facts)).outcome {
-                    Outcome::Refused(r) => Some(r),
-                    Outcome::Granted(_) | Outcome::Unmet { .. } => None,
-                })
-                .collect();
-            let hour = refusals.len() == Capability::ALL.len() && refusals.contains(&Refusal::Hours);
+            let mut hour = false;
+            for capability in Capability::ALL {
+                match self.policy.decide(&self.request(&person.name, capability, facts)).outcome {
+                    Outcome::Refused(refusal) => hour |= refusal == Refusal::Hours,
+                    Outcome::Granted(_) | Outcome::Unmet { .. } => return None,
+                }
+            }
             return hour.then(|| format!("at that hour the rules do not let {} in", person.shown()));
         }
         let machine = self.policy.directory().machine_index(&self.machine)?;

@@ -3,7 +3,7 @@ use crate::evidence::hex;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 
 /// Lines of evidence that a finding keeps: the first of them; the rest are counted.
 pub const MOST_LINES: usize = 20;
@@ -155,22 +155,61 @@ pub struct Raised {
 /// Gathers findings: one for one cause.
 #[derive(Debug, Default)]
 pub struct Findings {
-    found: BTreeMap<String, (Finding, String, String)>,
+    found: HashMap<String, (Finding, String, String)>,
+    /// Room for the key of a cause, so that counting what is known allocates nothing.
+    key: String,
     beyond: u64,
 }
 
+/// What makes occurrences one finding.
+#[derive(Debug, Clone, Copy)]
+pub struct Cause<'a> {
+    /// What kind.
+    pub kind: FindingKind,
+    /// Machine.
+    pub machine: &'a str,
+    /// Account on it.
+    pub account: &'a str,
+    /// Person, where the key or session tells.
+    pub person: Option<&'a str>,
+    /// Address.
+    pub source: Option<&'a str>,
+    /// For what happened within a session, the session.
+    pub session: Option<&'a str>,
+}
+
+impl Cause<'_> {
+    /// Its parts in one text, each ended by a zero byte.
+    fn write(&self, key: &mut String) {
+        key.clear();
+        let optional = [self.person, self.source, self.session].map(Option::unwrap_or_default);
+        for part in [self.kind.word(), self.machine, self.account].into_iter().chain(optional) {
+            key.push_str(part);
+            key.push('\0');
+        }
+    }
+}
+
 impl Findings {
+    /// Counts an occurrence of a cause that is known; false where it is not, and then [`Findings::handle_raised`] is to be
+    /// called.
+    pub fn handle_known(&mut self, cause: Cause<'_>, at: Timestamp, lines: &[LogLine]) -> bool {
+        cause.write(&mut self.key);
+        let Some((finding, _, _)) = self.found.get_mut(&self.key) else { return false };
+        finding.count += 1;
+        finding.first = finding.first.min(at);
+        finding.last = finding.last.max(at);
+        let room = MOST_LINES.saturating_sub(finding.lines.len());
+        finding.lines.extend(lines.iter().take(room).cloned());
+        true
+    }
+
     /// Takes what was seen.
     pub fn handle_raised(&mut self, raised: Raised) {
-        let id = identify(&raised);
-        if let Some((finding, _, _)) = self.found.get_mut(&id) {
-            finding.count += 1;
-            finding.first = finding.first.min(raised.at);
-            finding.last = finding.last.max(raised.at);
-            let room = MOST_LINES.saturating_sub(finding.lines.len());
-            finding.lines.extend(raised.lines.into_iter().take(room));
+        if self.handle_known(raised.cause(), raised.at, &raised.lines) {
             return;
         }
+        let (id, key) = (identify(&self.key), self.key.clone());
         if self.found.len() >= MOST_FINDINGS {
             self.beyond += 1;
             return;
@@ -178,7 +217,7 @@ impl Findings {
         let Raised { kind, what, why, machine, account, person, source, at, mut lines, session, moment_ms } = raised;
         lines.truncate(MOST_LINES);
         let finding = Finding {
-            id: id.clone(),
+            id,
             kind,
             importance: kind.importance(),
             sentence: String::new(),
@@ -194,7 +233,7 @@ impl Findings {
             session,
             moment_ms,
         };
-        self.found.insert(id, (finding, what, why));
+        self.found.insert(key, (finding, what, why));
     }
 
     /// Occurrences that were only counted because there were too many causes.
@@ -225,23 +264,22 @@ fn times(f: &Finding, zone: &jiff::tz::TimeZone) -> String {
     }
 }
 
-/// The cause: kind, machine, account, person and address; and for what happened within a session, the session.
-fn identify(r: &Raised) -> String {
-    let mut hash = Sha256::new();
-    let none = String::new();
-    let parts = [
-        r.kind.word(),
-        &r.machine,
-        &r.account,
-        r.person.as_ref().unwrap_or(&none),
-        r.source.as_ref().unwrap_or(&none),
-        r.session.as_ref().unwrap_or(&none),
-    ];
-    for part in parts {
-        hash.update(part.as_bytes());
-        hash.update([0]);
+/// The identifier of a cause.
+fn identify(key: &str) -> String {
+    hex(Sha256::digest(key.as_bytes()).get(..6).unwrap_or(&[]))
+}
+
+impl Raised {
+    fn cause(&self) -> Cause<'_> {
+        Cause {
+            kind: self.kind,
+            machine: &self.machine,
+            account: &self.account,
+            person: self.person.as_deref(),
+            source: self.source.as_deref(),
+            session: self.session.as_deref(),
+        }
     }
-    hex(hash.finalize().get(..6).unwrap_or(&[]))
 }
 
 #[cfg(test)]

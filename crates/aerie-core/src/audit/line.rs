@@ -112,10 +112,10 @@ fn message(text: &str) -> Message<'_> {
 
 /// `publickey for operator from 10.20.4.7 port 51514 ssh2: ED25519-CERT SHA256:… ID … (serial 5) CA ED25519 SHA256:…`
 fn accepted(text: &str) -> Option<Message<'_>> {
-    let (method, rest) = text.split_once(" for ")?;
+    let (method, rest) = cut(text, " for ")?;
     // An account that exists has no white space in its name, while the key id further right may say anything.
-    let (account, rest) = rest.split_once(" from ")?;
-    let (source, rest) = rest.split_once(" port ")?;
+    let (account, rest) = cut(rest, " from ")?;
+    let (source, rest) = cut(rest, " port ")?;
     let (port, rest) = rest.split_once(' ')?;
     let detail = rest.strip_prefix("ssh2").or_else(|| rest.strip_prefix("ssh1"))?;
     let mut proof = Proof { method, key: None, certificate: None };
@@ -135,10 +135,10 @@ fn accepted(text: &str) -> Option<Message<'_>> {
 
 /// `password for invalid user admin from 203.0.113.9 port 4242 ssh2`
 fn failed(text: &str) -> Option<Message<'_>> {
-    let (_, rest) = text.split_once(" for ")?;
+    let (_, rest) = cut(text, " for ")?;
     let rest = rest.strip_prefix("invalid user ").unwrap_or(rest);
-    let (account, rest) = rest.rsplit_once(" from ")?;
-    let (source, rest) = rest.split_once(" port ")?;
+    let (account, rest) = cut_last(rest, " from ")?;
+    let (source, rest) = cut(rest, " port ")?;
     let port = rest.split(' ').next()?;
     Some(Message::Failed(login(account, source, port)?))
 }
@@ -149,6 +149,18 @@ fn closed(text: &str) -> Option<Message<'_>> {
     let (_, source) = rest.rsplit_once(' ')?;
     let Login { source, port, .. } = login("", source, port)?;
     Some(Message::Closed { source, port })
+}
+
+/// What stands before and behind the first place of a short text.
+fn cut<'a>(text: &'a str, at: &str) -> Option<(&'a str, &'a str)> {
+    let found = memchr::memmem::find(text.as_bytes(), at.as_bytes())?;
+    Some((text.get(..found)?, text.get(found + at.len()..)?))
+}
+
+/// What stands before and behind the last place of a short text.
+fn cut_last<'a>(text: &'a str, at: &str) -> Option<(&'a str, &'a str)> {
+    let found = text.as_bytes().windows(at.len()).rposition(|w| w == at.as_bytes())?;
+    Some((text.get(..found)?, text.get(found + at.len()..)?))
 }
 
 fn login<'a>(account: &'a str, source: &'a str, port: &str) -> Option<Login<'a>> {

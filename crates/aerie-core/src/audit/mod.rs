@@ -14,7 +14,7 @@ mod sshd;
 pub use auditor::{Auditor, History, KnownSession, SessionIndex};
 pub use clock::LogClock;
 pub use commands::{Habit, habit_in};
-pub use finding::{Finding, FindingKind, Findings, Importance, MOST_LINES, Raised};
+pub use finding::{Cause, Finding, FindingKind, Findings, Importance, MOST_LINES, Raised};
 pub use line::{Certificate, Login, Message, Proof, SshdLine, parse_line};
 pub use lines::LineSplitter;
 pub use sshd::{Access, Counts, Failure, LogLine, Observation, SshdLog};
