@@ -132,6 +132,7 @@ pub(crate) async fn listen(app: Arc<App>, listener: TcpListener) {
 
 async fn attend(app: Arc<App>, config: Arc<Config>, stream: TcpStream, from: IpAddr, place: Place) {
     let _ = stream.set_nodelay(true);
+    let Ok((stream, closer)) = with_closer(stream) else { return };
     let visitor = Visitor::new(app, from);
     let signed_in = visitor.signed_in();
     // The greeting is part of the time for signing in: a stranger who says nothing must not hold a place.
@@ -139,15 +140,22 @@ async fn attend(app: Arc<App>, config: Arc<Config>, stream: TcpStream, from: IpA
         Ok(Ok(running)) => running,
         Ok(Err(_)) | Err(_) => return,
     };
-    let handle = running.handle();
     tokio::pin!(running);
     tokio::select! {
         _ = &mut running => return,
         () = signed_in.cancelled() => {}
         () = tokio::time::sleep(GRACE) => {
-            let _ = handle.disconnect(russh::Disconnect::ByApplication, "signing in took too long".into(), "en".into()).await;
+            // Not by the protocol: whoever stalls in the middle of the key exchange would never see it.
+            let _ = closer.shutdown(std::net::Shutdown::Both);
         }
     }
-    drop(place);
+    drop((place, closer));
     let _ = running.await;
+}
+
+/// A stream, and a second handle with which it can be closed whatever its reader is doing.
+fn with_closer(stream: TcpStream) -> std::io::Result<(TcpStream, std::net::TcpStream)> {
+    let stream = stream.into_std()?;
+    let closer = stream.try_clone()?;
+    Ok((TcpStream::from_std(stream)?, closer))
 }
