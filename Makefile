@@ -46,6 +46,7 @@ api: engine console/node_modules
 
 screenshots: packages engine console
 	$(CARGO) test -p aerie --test console -- --ignored screenshots
+	scripts/terminal-shots
 
 bench: engine console
 	$(CARGO) build --release --quiet -p aerie

@@ -51,6 +51,35 @@ pub(crate) fn can_ask() -> bool {
     std::io::stdin().is_terminal()
 }
 
+/// Columns of the terminal; none where output goes elsewhere, and then nothing is wrapped.
+fn columns() -> Option<usize> {
+    std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten().map(|(w, _)| usize::from(w.0))
+}
+
+/// A text behind a lead, wrapped to the terminal with its further lines under its first.
+pub(crate) fn hanging(lead: &str, text: &str) -> String {
+    hang(lead, text, columns())
+}
+
+fn hang(lead: &str, text: &str, columns: Option<usize>) -> String {
+    let indent = lead.chars().count();
+    let room = match columns {
+        Some(c) if c > indent + 20 => c - indent,
+        Some(_) | None => return format!("{lead}{text}"),
+    };
+    let (mut lines, mut line) = (vec![], String::new());
+    for word in text.split(' ') {
+        if !line.is_empty() && line.chars().count() + 1 + word.chars().count() > room {
+            lines.push(std::mem::take(&mut line));
+        } else if !line.is_empty() {
+            line.push(' ');
+        }
+        line.push_str(word);
+    }
+    lines.push(line);
+    format!("{lead}{}", lines.join(&format!("\n{}", " ".repeat(indent))))
+}
+
 /// A table: columns as wide as they need, two spaces between, the last not padded.
 pub(crate) fn table(heads: &[(&str, Align)], rows: &[Vec<String>]) -> String {
     let width = |at: usize| {
@@ -73,6 +102,14 @@ pub(crate) fn table(heads: &[(&str, Align)], rows: &[Vec<String>]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn long_texts_hang_under_their_first_line_in_a_terminal_only() {
+        let text = "one two three four five six seven";
+        assert_eq!(hang("high  ", text, Some(30)), "high  one two three four five\n      six seven");
+        assert_eq!(hang("high  ", text, None), format!("high  {text}"));
+        assert_eq!(hang("high  ", text, Some(10)), format!("high  {text}"));
+    }
 
     #[test]
     fn tables_line_up() {

@@ -5,41 +5,34 @@
 mod common;
 
 use common::world;
-use std::process::{Child, Command, Stdio};
+use std::process::{Command, Stdio};
 use std::sync::OnceLock;
 use std::time::Duration;
 use thirtyfour::prelude::*;
 
-/// Chromium's driver; ended with the tests, with everything that it started.
-struct Driver {
-    port: u16,
-    _child: Ended,
-}
-
-struct Ended(Child);
-
-impl Drop for Ended {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-    }
-}
-
-fn driver() -> &'static Driver {
-    static DRIVER: OnceLock<Driver> = OnceLock::new();
-    DRIVER.get_or_init(|| {
+/// Port of Chromium's driver, which is ended with the tests, with everything that it started.
+fn driver() -> u16 {
+    static PORT: OnceLock<u16> = OnceLock::new();
+    *PORT.get_or_init(|| {
         let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        // `setpriv` ends it when the tests end, whichever way they do.
-        let mut child = Command::new("setpriv")
-            .args(["--pdeathsig", "KILL", "chromedriver", &format!("--port={port}")])
-            .stdin(Stdio::null())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("chromedriver: run `make test`, which installs it");
-        let mut lines = std::io::BufRead::lines(std::io::BufReader::new(child.stdout.take().unwrap()));
-        assert!(lines.any(|l| l.is_ok_and(|l| l.contains("started successfully"))), "chromedriver did not start");
-        std::thread::spawn(move || lines.for_each(drop));
-        Driver { port, _child: Ended(child) }
+        let (started, is_started) = std::sync::mpsc::channel();
+        // `setpriv` ends it with the thread that started it, whichever way that ends: this one ends with the tests.
+        std::thread::spawn(move || {
+            let mut child = Command::new("setpriv")
+                .args(["--pdeathsig", "KILL", "chromedriver", &format!("--port={port}")])
+                .stdin(Stdio::null())
+                .stdout(Stdio::piped())
+                .stderr(Stdio::null())
+                .spawn()
+                .expect("chromedriver: run `make test`, which installs it");
+            for line in std::io::BufRead::lines(std::io::BufReader::new(child.stdout.take().unwrap())) {
+                if line.is_ok_and(|l| l.contains("started successfully")) {
+                    let _ = started.send(());
+                }
+            }
+        });
+        is_started.recv_timeout(Duration::from_secs(30)).expect("chromedriver did not start");
+        port
     })
 }
 
@@ -59,7 +52,7 @@ async fn browser(width: u32, height: u32, dark: bool) -> WebDriver {
     ] {
         caps.add_arg(flag).unwrap();
     }
-    let driver = WebDriver::new(format!("http://127.0.0.1:{}", driver().port), caps).await.unwrap();
+    let driver = WebDriver::new(format!("http://127.0.0.1:{}", driver()), caps).await.unwrap();
     let tools = driver.cdp();
     let size = serde_json::json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
     tools.send_raw("Emulation.setDeviceMetricsOverride", size).await.unwrap();

@@ -2,7 +2,7 @@
 
 use super::account;
 use crate::cli::{Audit, Findings};
-use crate::output::Printer;
+use crate::output::{Printer, hanging};
 use crate::{Exit, Failure};
 use aerie_api::{FindingView, ScanResult};
 use aerie_client::{Client, ListQuery, ScanQuery};
@@ -43,9 +43,10 @@ pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> 
 fn told(file: &Path, r: &ScanResult) -> String {
     let mut text = format!("{}: {}", file.display(), r.sentence);
     for f in &r.findings {
-        text += &format!("\n\n{:<9} {}\n          {}", f.importance, f.sentence, f.mend);
+        let indent = " ".repeat(10);
+        text += &format!("\n\n{}\n{}", hanging(&format!("{:<10}", f.importance), &f.sentence), hanging(&indent, &f.mend));
         for l in f.lines.iter().take(3) {
-            text += &format!("\n          {}:{}  {}", l.file, l.number, l.text);
+            text += &format!("\n{}", hanging(&indent, &format!("{}:{}  {}", l.file, l.number, l.text)));
         }
         if f.lines.len() > 3 {
             text += &format!("\n          … and {} more lines: `aerie findings show {}`, or --json", f.lines.len() - 3, f.id);
@@ -142,7 +143,7 @@ pub(super) async fn findings(client: &Client, what: Findings, printer: Printer) 
         Findings::List { kind, limit } => {
             let page = client.findings(&ListQuery { kind, limit: Some(limit), ..ListQuery::default() }).await?;
             printer.value(&page, |p| {
-                let lines: Vec<String> = p.items.iter().map(|f| format!("{:<9} {}  {}", f.importance, f.id, f.sentence)).collect();
+                let lines: Vec<String> = p.items.iter().map(|f| hanging(&format!("{:<9} {}  ", f.importance, f.id), &f.sentence)).collect();
                 if lines.is_empty() { "There are no findings.".into() } else { lines.join("\n") }
             })?;
         }

@@ -1,5 +1,5 @@
 use crate::cli::Log;
-use crate::output::Printer;
+use crate::output::{Printer, hanging};
 use crate::{Exit, Failure};
 use aerie_client::{Client, ListQuery};
 
@@ -8,7 +8,8 @@ pub(super) async fn run(client: &Client, what: Log, printer: Printer) -> Result<
         Log::List { kind, session, search, limit } => {
             let query = ListQuery { kind, session, q: search, after: None, limit: Some(limit) };
             printer.value(&client.log(&query).await?, |page| {
-                let told = page.items.iter().map(|e| format!("{:>7}  {}  {}", e.seq, e.at.strftime("%Y-%m-%d %H:%M:%S"), e.sentence));
+                let told =
+                    page.items.iter().map(|e| hanging(&format!("{:>7}  {}  ", e.seq, e.at.strftime("%Y-%m-%d %H:%M:%S")), &e.sentence));
                 let lines: Vec<String> = told.collect();
                 if lines.is_empty() { "No event matches.".into() } else { lines.join("\n") }
             })?;
