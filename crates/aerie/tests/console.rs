@@ -30,6 +30,7 @@ fn driver() -> u16 {
                     let _ = started.send(());
                 }
             }
+            let _ = child.wait();
         });
         is_started.recv_timeout(Duration::from_secs(30)).expect("chromedriver did not start");
         port
