@@ -1,12 +1,23 @@
 import { Terminal } from "@xterm/xterm";
 
+/** Width of a character of the monospaced family, in parts of the font size. */
+const ASPECT = 0.615;
+
+/** Width of the terminal's own scroll bar. */
+const BAR = 14;
+
+/**
+ * The largest type, up to 14 pixels, with which the whole width is seen without scrolling. Cells are whole pixels wide.
+ */
+export function fontSize(width: number, columns: number): number {
+  const cell = Math.floor((width - BAR) / columns);
+  return Math.max(7, Math.min(14, Math.floor((cell / ASPECT) * 4) / 4));
+}
+
 /**
  * A terminal under a content security policy without inline styles. The library writes its rules into style elements,
  * which the policy ignores; here each such element stands for a constructed style sheet instead.
  */
-/** Width of a character of the monospaced family, in parts of the font size. */
-const ASPECT = 0.615;
-
 export function openTerminal(host: HTMLElement, columns: number, rows: number): Terminal {
   const terminal = new Terminal({
     cols: columns,
@@ -14,8 +25,7 @@ export function openTerminal(host: HTMLElement, columns: number, rows: number): 
     disableStdin: true,
     convertEol: false,
     scrollback: 5000,
-    // The whole width is seen without scrolling; a very wide terminal gets small type and not a bar.
-    fontSize: Math.max(7, Math.min(14, Math.floor((host.clientWidth / columns / ASPECT) * 4) / 4)),
+    fontSize: fontSize(host.clientWidth, columns),
     lineHeight: 1.15,
     fontFamily: '"Atkinson Hyperlegible Mono Variable", "DejaVu Sans Mono", monospace',
     theme: { background: "#0e1215", foreground: "#e6e4dd", cursor: "#6fd0c9" },
