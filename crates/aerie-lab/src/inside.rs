@@ -358,6 +358,11 @@ fn keep_log(socket: &UnixDatagram, host: &str) {
 
 /// Without namespaces: a plain server on the host, under the user who started it.
 fn plain(plan: &Plan) -> Outcome<()> {
+    if Uid::effective().is_root() && unistd::User::from_name("sshd")?.is_none() {
+        return Err("namespaces are refused here, and as root a plain SSH server needs the user `sshd`: \
+                    run the demo as an ordinary user, or install openssh-server"
+            .into());
+    }
     let here = std::env::current_dir()?;
     let at = |name: &str| here.join(name).display().to_string();
     let key = here.join("host_key");

@@ -59,6 +59,8 @@ fn code(person: &str, printer: Printer) -> Result<Exit, Failure> {
 
 /// What somebody who started the demo needs to know next.
 fn welcome(running: &Running) -> String {
+    // As it was called, so that the lines can be pasted.
+    let aerie = std::env::args().next().unwrap_or_else(|| "aerie".into());
     let d = &running.description;
     let config = &d.ssh.config;
     let mut text = format!(
@@ -80,8 +82,8 @@ fn welcome(running: &Running) -> String {
             text += &format!("          {:<8} password {:<28} {role}\n", p.name, p.password);
         }
     }
-    text += "          Codes: aerie demo code lena   (a code is good once; the next comes after 30 s)\n";
-    text += "\nSSH       paste one of these; where a code is asked for, `aerie demo code NAME` has it\n";
+    text += &format!("          Codes: {aerie} demo code lena   (a code is good once; the next comes after 30 s)\n");
+    text += "\nSSH       paste one of these; where a code is asked for, `demo code NAME` has it\n";
     for (line, what) in [
         ("sunniva+spectro-1@aerie".to_string(), "a recorded shell, with key and code"),
         ("arlo+archive-db@aerie".into(), "a recorded shell, with a key alone"),
@@ -92,10 +94,10 @@ fn welcome(running: &Running) -> String {
     }
     text += &format!("          ssh -F {config} -i {} -J sunniva@aerie operator@spectro-1   # the jump form\n", d.key_file("sunniva"));
     text += &format!("\nClient    export AERIE_SERVER={} AERIE_TOKEN=$(cat {})\n", d.api, d.token_file);
-    text += "          aerie now · aerie sessions list · aerie findings list · aerie log verify\n";
-    text += "          aerie why ines shell dome-east --at 12:00\n";
+    text += &format!("          {aerie} now · {aerie} sessions list · {aerie} findings list · {aerie} log verify\n");
+    text += &format!("          {aerie} why ines shell dome-east --at 12:00\n");
     if let Some(m) = d.machines.iter().find(|m| m.name == "dome-east") {
-        text += &format!("          aerie audit scan {} --zone UTC\n", m.log);
+        text += &format!("          {aerie} audit scan {} --zone UTC\n", m.log);
     }
     text += "\nCtrl-C ends everything.";
     text
