@@ -48,7 +48,7 @@ async fn ended(mut child: tokio::process::Child, seen: tokio::task::JoinHandle<S
 async fn limits_end_a_session_with_a_notice() {
     let _turn = rules().await;
     for (limit, notice, reason) in [
-        ("session = \"3s\"", "This session ends in 1 s", "because its time was up"),
+        ("session = \"3s\"", "This session ends in ", "because its time was up"),
         ("idle = \"3s\"", "Nothing happens here", "because it was idle for too long"),
     ] {
         let before =
