@@ -3,7 +3,7 @@
 use crate::recorder::read_recording;
 use crate::service::App;
 use aerie_api::ScanResult;
-use aerie_core::audit::{Auditor, Finding, History, KnownSession, LogClock, LogLine, Observation, SessionIndex, SshdLog, habit_in};
+use aerie_core::audit::{Auditor, Finding, History, KnownSession, LogClock, LogLine, Scan, SessionIndex, habit_in};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::recording::{Frame, commands_in};
 use aerie_store::{SessionFilter, SessionRow, StoreError};
@@ -65,24 +65,12 @@ fn judge(
     authority: &str,
     zone: &jiff::tz::TimeZone,
 ) -> (ScanResult, Vec<Finding>) {
-    let mut auditor = Auditor::new(history, Some(sessions), Some(authority));
-    let mut log = SshdLog::new(&incoming.name, incoming.clock);
-    let mut lines = aerie_core::audit::LineSplitter::default();
-    let mut each = |line: &[u8], offset: u64| {
-        log.handle_line(line, offset, |f| auditor.handle_failure(f));
-        while let Some(observation) = log.poll_observation() {
-            if let Observation::Began(access) = observation {
-                auditor.handle_access(&access);
-            }
-        }
-    };
+    let mut scan = Scan::new(Auditor::new(history, Some(sessions), Some(authority)), &incoming.name, incoming.clock);
     while let Some(piece) = incoming.pieces.blocking_recv() {
-        lines.handle_bytes(&piece, &mut each);
+        scan.handle_bytes(&piece);
     }
-    lines.finish(&mut each);
-    let (judged, counts, unclear) = (auditor.judged(), log.counts(), log.unclear().to_vec());
-    let findings = auditor.finish(zone);
-    (ScanResult::new(counts, judged, findings.clone(), &unclear, 0), findings)
+    let scanned = scan.finish(zone);
+    (ScanResult::new(scanned.counts, scanned.judged, scanned.findings.clone(), &scanned.unclear, 0), scanned.findings)
 }
 
 /// Keeps findings; says how many were not known.

@@ -9,6 +9,7 @@ mod commands;
 mod finding;
 mod line;
 mod lines;
+mod scan;
 mod sshd;
 
 pub use auditor::{Auditor, History, KnownSession, SessionIndex};
@@ -17,6 +18,7 @@ pub use commands::{Habit, habit_in};
 pub use finding::{Cause, Finding, FindingKind, Findings, Importance, MOST_LINES, Raised};
 pub use line::{Certificate, Login, Message, Proof, SshdLine, parse_line};
 pub use lines::LineSplitter;
+pub use scan::{Scan, Scanned};
 pub use sshd::{Access, Counts, Failure, LogLine, Observation, SshdLog};
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use crate::output::{Printer, hanging};
 use crate::{Exit, Failure};
 use aerie_api::{FindingView, ScanResult};
 use aerie_client::{Client, ListQuery, ScanQuery};
-use aerie_core::audit::{Auditor, History, LineSplitter, LogClock, Observation, SshdLog};
+use aerie_core::audit::{Auditor, History, LogClock, Scan};
 use aerie_core::directory::{Directory, DirectoryFile};
 use aerie_core::policy::{Policy, read};
 use jiff::Timestamp;
@@ -111,30 +111,19 @@ impl Alone {
             Some(year) => LogClock::of_year(self.log_zone.clone(), year),
             None => LogClock::new(self.log_zone.clone(), newest),
         };
-        let mut auditor = Auditor::new(&self.history, None, self.authority.as_deref());
-        let mut log = SshdLog::new(&path.display().to_string(), clock);
-        let mut lines = LineSplitter::default();
-        let mut each = |line: &[u8], offset: u64| {
-            log.handle_line(line, offset, |f| auditor.handle_failure(f));
-            while let Some(observation) = log.poll_observation() {
-                if let Observation::Began(access) = observation {
-                    auditor.handle_access(&access);
-                }
-            }
-        };
+        let auditor = Auditor::new(&self.history, None, self.authority.as_deref());
+        let mut scan = Scan::new(auditor, &path.display().to_string(), clock);
         let mut piece = vec![0; 1 << 20];
         loop {
             let n = file.read(&mut piece).map_err(failed)?;
             if n == 0 {
                 break;
             }
-            lines.handle_bytes(piece.get(..n).unwrap_or(&[]), &mut each);
+            scan.handle_bytes(piece.get(..n).unwrap_or(&[]));
         }
-        lines.finish(&mut each);
-        let (judged, counts, unclear) = (auditor.judged(), log.counts(), log.unclear().to_vec());
-        let findings = auditor.finish(&self.rules_zone);
-        let new = findings.len() as u64;
-        Ok(ScanResult::new(counts, judged, findings, &unclear, new))
+        let scanned = scan.finish(&self.rules_zone);
+        let new = scanned.findings.len() as u64;
+        Ok(ScanResult::new(scanned.counts, scanned.judged, scanned.findings, &scanned.unclear, new))
     }
 }
 
