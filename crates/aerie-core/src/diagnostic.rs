@@ -97,10 +97,23 @@ pub fn printable(text: &str) -> String {
         .collect()
 }
 
+/// Which letter of the text is no plain one, and looks as if it were.
+pub fn odd_letter(text: &str) -> Option<String> {
+    let odd = text.chars().find(|c| !c.is_ascii())?;
+    Some(format!("`{}` is U+{:04X}, which may look like another letter", printable(&odd.to_string()), odd as u32))
+}
+
+/// Longer words are no slip of the pen, and comparing them would take long.
+const MAX_WORD: usize = 100;
+
 /// The candidate closest to `word`, if it is close enough to be what was meant.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    if word.len() > MAX_WORD {
+        return None;
+    }
     let limit = (word.chars().count() / 3).max(1);
-    candidates.into_iter().map(|c| (edit_distance(word, c), c)).filter(|(d, _)| *d <= limit).min().map(|(_, c)| c)
+    let close = |c: &&str| c.len().abs_diff(word.len()) <= 4 * limit;
+    candidates.into_iter().filter(close).map(|c| (edit_distance(word, c), c)).filter(|(d, _)| *d <= limit).min().map(|(_, c)| c)
 }
 
 fn edit_distance(a: &str, b: &str) -> usize {

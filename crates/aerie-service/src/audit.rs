@@ -24,6 +24,7 @@ impl From<&SessionRow> for Known {
             begin: s.began,
             end: s.ended,
             recorded: s.recording.is_some(),
+            source: s.source.parse().ok(),
         })
     }
 }

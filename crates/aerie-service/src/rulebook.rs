@@ -43,9 +43,9 @@ pub enum PublishError {
 }
 
 /// Errors and warnings of a document, in the order of the text.
-pub(crate) fn diagnose(text: &str, directory: &Directory) -> Vec<Diagnostic> {
+pub(crate) fn diagnose(text: &str, directory: &Arc<Directory>, now: Timestamp) -> Vec<Diagnostic> {
     match read(text) {
-        Ok(document) => check(&document, directory),
+        Ok(document) => check(&Policy::compile(document, directory.clone(), now), now),
         Err(errors) => errors,
     }
 }
@@ -100,7 +100,7 @@ impl Rulebook {
     /// # Errors
     /// When it has errors, was written against another version than `after`, or the store refuses.
     pub async fn publish(&self, text: &str, by: &str, now: Timestamp, after: Option<i64>) -> Result<(i64, Vec<Diagnostic>), PublishError> {
-        let found = diagnose(text, self.now().policy.directory());
+        let found = diagnose(text, self.now().policy.directory(), now);
         if found.iter().any(|d| d.severity == Severity::Error) {
             return Err(PublishError::Invalid(found));
         }

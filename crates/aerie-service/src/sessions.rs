@@ -19,6 +19,10 @@ pub(crate) struct LiveSession {
     pub(crate) active_ms: AtomicI64,
     /// When the session ends at the latest, as far as is known; 0 for never.
     pub(crate) ends_ms: AtomicI64,
+    /// When it began, in milliseconds since the epoch.
+    pub(crate) began_ms: i64,
+    /// Bytes it may carry, both directions together.
+    pub(crate) volume_limit: AtomicU64,
     end: Mutex<Option<EndReason>>,
     pub(crate) ended: CancellationToken,
 }
@@ -32,6 +36,8 @@ impl LiveSession {
             bytes_in: 0.into(),
             active_ms: now_ms.into(),
             ends_ms: 0.into(),
+            began_ms: now_ms,
+            volume_limit: u64::MAX.into(),
             end: Mutex::new(None),
             ended: CancellationToken::new(),
         }
@@ -49,13 +55,21 @@ impl LiveSession {
     }
 
     pub(crate) fn note_out(&self, n: usize, now_ms: i64) {
-        self.bytes_out.fetch_add(n as u64, Ordering::Relaxed);
+        let before = self.bytes_out.fetch_add(n as u64, Ordering::Relaxed);
+        self.weigh(before + n as u64 + self.bytes_in.load(Ordering::Relaxed));
         self.active_ms.store(now_ms, Ordering::Relaxed);
     }
 
     pub(crate) fn note_in(&self, n: usize, now_ms: i64) {
-        self.bytes_in.fetch_add(n as u64, Ordering::Relaxed);
+        let before = self.bytes_in.fetch_add(n as u64, Ordering::Relaxed);
+        self.weigh(before + n as u64 + self.bytes_out.load(Ordering::Relaxed));
         self.active_ms.store(now_ms, Ordering::Relaxed);
+    }
+
+    fn weigh(&self, carried: u64) {
+        if carried > self.volume_limit.load(Ordering::Relaxed) {
+            self.end(EndReason::VolumeUp);
+        }
     }
 
     pub(crate) fn bytes(&self) -> (u64, u64) {
@@ -82,6 +96,15 @@ impl LiveSessions {
 
     pub(crate) fn get(&self, id: &str) -> Option<Arc<LiveSession>> {
         self.map().get(id).cloned()
+    }
+
+    /// How many sessions this person has open besides `own`; of those that began after it, none.
+    pub(crate) fn beside(&self, person: &str, own: Option<&LiveSession>) -> u32 {
+        let map = self.map();
+        let counts = |s: &&Arc<LiveSession>| {
+            s.person == person && !s.ended.is_cancelled() && own.is_none_or(|o| (s.began_ms, &s.id) < (o.began_ms, &o.id))
+        };
+        u32::try_from(map.values().filter(counts).count()).unwrap_or(u32::MAX)
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<LiveSession>> {

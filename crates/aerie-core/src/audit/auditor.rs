@@ -3,7 +3,7 @@
 use super::commands::Habit;
 use super::finding::{Cause, Finding, FindingKind, Findings, Raised};
 use super::sshd::{Access, Failure, LogLine};
-use crate::policy::{Capability, Factor, Factors, Facts, Outcome, Policy, Refusal, Request};
+use crate::policy::{Capability, Facts, Outcome, Policy, Refusal, Request};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
@@ -34,6 +34,8 @@ pub struct KnownSession {
     pub end: Option<Timestamp>,
     /// Whether it was recorded.
     pub recorded: bool,
+    /// Where the person came from.
+    pub source: Option<std::net::IpAddr>,
 }
 
 /// Aerie's own sessions by their identifier.
@@ -186,10 +188,10 @@ impl<'a> Auditor<'a> {
 
     /// A session of Aerie's own is held against the rules of its moment too: the gate and the audit may not disagree.
     fn conformance(&mut self, case: &Case<'_>, session: &KnownSession) {
-        let facts = Facts { factors: Factors::of(Factor::ALL), recorded: session.recorded };
         let refused = Capability::ALL.iter().all(|c| {
-            let request = case.request(&session.person, *c, facts);
-            matches!(case.policy.decide(&Request { from: None, ..request }).outcome, Outcome::Refused(r) if r != Refusal::Address)
+            // The machine's log knows the gateway's address; the person's is in the session.
+            let request = Request { from: session.source, ..case.request(&session.person, *c) };
+            matches!(case.policy.decide(&request).outcome, Outcome::Refused(_))
         });
         if refused {
             self.raise(case, FindingKind::NotAllowed, Some(session), "the rules of that moment do not allow it".into());
@@ -278,7 +280,8 @@ impl Case<'_> {
         self.policy.directory().owner_of_key(self.access.key.as_deref()?)
     }
 
-    fn request<'r>(&'r self, person: &'r str, capability: Capability, facts: Facts) -> Request<'r> {
+    /// Nothing is known of what was proved: whether something is missing is not asked here, only what is refused.
+    fn request<'r>(&'r self, person: &'r str, capability: Capability) -> Request<'r> {
         Request {
             person,
             capability,
@@ -286,17 +289,16 @@ impl Case<'_> {
             account: Some(&self.access.account),
             at: self.access.begin,
             from: self.access.source.parse().ok(),
-            facts,
+            facts: Facts::default(),
         }
     }
 
     /// Why the hour was wrong: for a known person by the decision, else by the hours in which anybody may reach the machine.
     fn outside_hours(&self) -> Option<String> {
         if let Some(person) = self.owner() {
-            let facts = Facts { factors: Factors::of(Factor::ALL), recorded: true };
             let mut hour = false;
             for capability in Capability::ALL {
-                match self.policy.decide(&self.request(&person.name, capability, facts)).outcome {
+                match self.policy.decide(&self.request(&person.name, capability)).outcome {
                     Outcome::Refused(refusal) => hour |= refusal == Refusal::Hours,
                     Outcome::Granted(_) | Outcome::Unmet { .. } => return None,
                 }

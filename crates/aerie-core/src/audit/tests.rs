@@ -48,6 +48,7 @@ fn session(id: &str) -> KnownSession {
         begin: t("2026-11-22T22:00:00Z"),
         end: Some(t("2026-11-22T23:00:00Z")),
         recorded: true,
+        source: None,
     }
 }
 

@@ -1,12 +1,20 @@
 //! People, groups, machines and labels, and the selectors that rules name them with.
 
+mod change;
+mod group;
+mod index;
 mod machine;
 mod person;
 pub mod selector;
 
+pub use change::{Difference, DirectoryError, differences, from_csv, to_csv, validate};
+pub use group::{Group, GroupError, Members, check_groups};
+pub(crate) use index::ones;
+pub use index::{Bits, Index};
 pub use machine::{Machine, MachineState};
-pub use person::{Person, RegisteredKey, Role, Standing};
+pub use person::{Person, RegisteredKey, Role, Scope, Standing};
 
+use selector::Selector;
 use std::collections::{BTreeSet, HashMap};
 
 /// Everybody and everything that rules can speak of, at one moment.
@@ -17,6 +25,9 @@ pub struct Directory {
     person_at: HashMap<String, usize>,
     machine_at: HashMap<String, usize>,
     key_at: HashMap<String, usize>,
+    groups: Vec<Group>,
+    person_index: Index,
+    machine_index: Index,
 }
 
 /// The directory as a file: what `aerie directory export` writes and `--directory` reads (JSON).
@@ -26,15 +37,53 @@ pub struct DirectoryFile {
     pub people: Vec<Person>,
     /// Every machine.
     pub machines: Vec<Machine>,
+    /// Groups that hold others or fill themselves.
+    #[serde(default)]
+    pub groups: Vec<Group>,
 }
 
 impl Directory {
     /// Builds the look-up tables. Of two entries with one name the later wins.
     pub fn new(people: Vec<Person>, machines: Vec<Machine>) -> Self {
+        Self::with_groups(people, machines, vec![])
+    }
+
+    /// Builds the look-up tables, with groups that hold others or fill themselves. Circles among them are cut; those who take
+    /// groups in refuse them with [`check_groups`].
+    pub fn with_groups(people: Vec<Person>, machines: Vec<Machine>, groups: Vec<Group>) -> Self {
         let person_at = people.iter().enumerate().map(|(i, p)| (p.name.clone(), i)).collect();
         let machine_at = machines.iter().enumerate().map(|(i, m)| (m.name.clone(), i)).collect();
         let key_at = people.iter().enumerate().flat_map(|(i, p)| p.keys.iter().map(move |k| (k.fingerprint.clone(), i))).collect();
-        Self { people, machines, person_at, machine_at, key_at }
+        let mut person_index = Index::of(people.iter().map(|p| (p.properties(), &p.groups)));
+        person_index.join(&groups, Members::People);
+        let mut machine_index = Index::of(machines.iter().map(|m| (m.properties(), &m.groups)));
+        machine_index.join(&groups, Members::Machines);
+        Self { people, machines, person_at, machine_at, key_at, groups, person_index, machine_index }
+    }
+
+    /// Groups that hold others or fill themselves.
+    pub fn group_definitions(&self) -> &[Group] {
+        &self.groups
+    }
+
+    /// The properties by which people are selected.
+    pub fn person_properties(&self) -> &Index {
+        &self.person_index
+    }
+
+    /// The properties by which machines are selected.
+    pub fn machine_properties(&self) -> &Index {
+        &self.machine_index
+    }
+
+    /// The people that a selector selects, as indices into [`Directory::people`].
+    pub fn select_people(&self, selector: &Selector) -> Bits {
+        self.person_index.select(selector)
+    }
+
+    /// The machines that a selector selects, as indices into [`Directory::machines`].
+    pub fn select_machines(&self, selector: &Selector) -> Bits {
+        self.machine_index.select(selector)
     }
 
     /// Everybody, in the order given.
@@ -72,9 +121,18 @@ impl Directory {
         self.people.get(*self.key_at.get(fingerprint)?)
     }
 
-    /// Every group that anybody is in.
+    /// Every group of people.
     pub fn groups(&self) -> BTreeSet<&str> {
-        self.people.iter().flat_map(|p| p.groups.iter().map(String::as_str)).collect()
+        self.person_index.values("group").chain(self.named(Members::People)).collect()
+    }
+
+    /// Every group of machines.
+    pub fn machine_groups(&self) -> BTreeSet<&str> {
+        self.machine_index.values("group").chain(self.named(Members::Machines)).collect()
+    }
+
+    fn named(&self, of: Members) -> impl Iterator<Item = &str> {
+        self.groups.iter().filter(move |g| g.of == of).map(|g| g.name.as_str())
     }
 
     /// The machine that calls itself by this host name, or is reached at this address.
@@ -86,8 +144,14 @@ impl Directory {
     }
 }
 
+impl From<&Directory> for DirectoryFile {
+    fn from(d: &Directory) -> Self {
+        Self { people: d.people.clone(), machines: d.machines.clone(), groups: d.groups.clone() }
+    }
+}
+
 impl From<DirectoryFile> for Directory {
     fn from(file: DirectoryFile) -> Self {
-        Self::new(file.people, file.machines)
+        Self::with_groups(file.people, file.machines, file.groups)
     }
 }

@@ -1,6 +1,7 @@
+use crate::policy::{Factor, Factors};
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What somebody may do in Aerie itself (not on machines).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -15,6 +16,14 @@ pub enum Role {
 }
 
 impl Role {
+    /// Every role.
+    pub const ALL: [Role; 3] = [Self::Administrator, Self::Auditor, Self::Technician];
+
+    /// The role of that word.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|r| r.word() == word)
+    }
+
     /// The word for it, as stored and shown.
     pub fn word(self) -> &'static str {
         match self {
@@ -54,6 +63,28 @@ pub struct Person {
     /// Registered SSH keys.
     #[serde(default)]
     pub keys: Vec<RegisteredKey>,
+    /// Factors enrolled besides keys.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub enrolled: BTreeSet<Factor>,
+    /// Roles that count only for some people and machines; a role that is not here counts for all.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub scopes: BTreeMap<Role, Scope>,
+}
+
+/// For which people and machines a role counts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Scope {
+    /// Selector of people; all where it is missing.
+    #[serde(default = "all")]
+    pub people: String,
+    /// Selector of machines; all where it is missing.
+    #[serde(default = "all")]
+    pub machines: String,
+}
+
+fn all() -> String {
+    "*".into()
 }
 
 /// A registered SSH public key.
@@ -88,6 +119,25 @@ impl Person {
             (_, _, Some(last)) if day > last => Standing::Expired(last),
             _ => Standing::Good,
         }
+    }
+
+    /// The factors they can prove.
+    pub fn factors(&self) -> Factors {
+        let key = (!self.keys.is_empty()).then_some(Factor::Key);
+        Factors::of(self.enrolled.iter().copied().chain(key))
+    }
+
+    /// What selectors see: key and value of each property. Groups are added by the directory.
+    pub(super) fn properties(&self) -> Vec<(&str, String)> {
+        let mut all = vec![("person", self.name.clone())];
+        if !self.organisation.is_empty() {
+            all.push(("organisation", self.organisation.clone()));
+        }
+        all.extend(self.roles.iter().map(|r| ("role", r.word().to_string())));
+        all.extend(self.factors().iter().map(|f| ("factor", f.word().to_string())));
+        let day = |d: Option<Date>| d.map_or("never".into(), |d| d.to_string());
+        all.extend([("begins", day(self.valid_from)), ("ends", day(self.valid_until))]);
+        all
     }
 
     /// The full name, or the short one where there is none.

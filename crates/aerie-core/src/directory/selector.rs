@@ -4,7 +4,7 @@
 //! `atom := word (":" | "=") glob`. A glob knows `*` alone. Depth is bounded by [`MAX_DEPTH`], so that a hostile document
 //! cannot exhaust the stack.
 
-use super::{Machine, Person};
+use crate::policy::Network;
 use std::ops::Range;
 
 /// How deep parentheses and `!` may nest. Real selectors nest two or three deep.
@@ -13,9 +13,9 @@ pub const MAX_DEPTH: usize = 32;
 /// What a selector selects from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Subject {
-    /// People: `person`, `group`, `role`, `organisation`.
+    /// People: `person`, `group`, `role`, `organisation`, `factor`, `begins`, `ends`.
     People,
-    /// Machines: `name`, `label`, `site`, `owner`, and any label's own key.
+    /// Machines: `name`, `label`, `site`, `group`, `owner`, `address`, `posture`, and any label's own key.
     Machines,
 }
 
@@ -41,6 +41,8 @@ pub struct Atom {
     pub key: String,
     /// The pattern behind it.
     pub value: String,
+    /// Whether an equals sign stands between: only so a label's own key can be meant.
+    pub own: bool,
     /// Where it stands in the selector, in bytes.
     pub span: Range<usize>,
 }
@@ -57,8 +59,12 @@ pub struct SelectorError {
     pub help: Option<String>,
 }
 
-const PEOPLE_KEYS: [&str; 4] = ["person", "group", "role", "organisation"];
-const MACHINE_KEYS: [&str; 4] = ["name", "label", "site", "owner"];
+/// What people are selected by.
+pub const PEOPLE_KEYS: [&str; 7] = ["person", "group", "role", "organisation", "factor", "begins", "ends"];
+/// What machines are selected by, besides the keys of their labels.
+pub const MACHINE_KEYS: [&str; 7] = ["name", "label", "site", "group", "owner", "address", "posture"];
+/// Most conditions in one selector.
+pub const MAX_ATOMS: usize = 500;
 
 impl Selector {
     /// Reads a selector.
@@ -66,7 +72,7 @@ impl Selector {
     /// # Errors
     /// At the first place that does not fit the grammar or names an unknown key.
     pub fn parse(text: &str, subject: Subject) -> Result<Self, SelectorError> {
-        let mut parser = Parser { text, at: 0, subject };
+        let mut parser = Parser { text, at: 0, subject, atoms: 0 };
         let selector = parser.or(0)?;
         parser.space();
         if parser.at < text.len() {
@@ -79,28 +85,6 @@ impl Selector {
         Ok(selector)
     }
 
-    /// Whether it selects this person.
-    pub fn selects_person(&self, p: &Person) -> bool {
-        self.holds(&|a| match a.key.as_str() {
-            "person" => glob(&a.value, &p.name),
-            "group" => p.groups.iter().any(|g| glob(&a.value, g)),
-            "role" => p.roles.iter().any(|r| glob(&a.value, r.word())),
-            "organisation" => glob(&a.value, &p.organisation),
-            _ => false,
-        })
-    }
-
-    /// Whether it selects this machine.
-    pub fn selects_machine(&self, m: &Machine) -> bool {
-        self.holds(&|a| match a.key.as_str() {
-            "name" => glob(&a.value, &m.name),
-            "label" => m.labels.iter().any(|l| glob(&a.value, l) || l.split_once('=').is_some_and(|(k, _)| glob(&a.value, k))),
-            "site" => glob(&a.value, &m.site),
-            "owner" => glob(&a.value, &m.owner),
-            key => m.labels.iter().any(|l| l.split_once('=').is_some_and(|(k, v)| k == key && glob(&a.value, v))),
-        })
-    }
-
     /// Every atom, in the order written.
     pub fn atoms(&self) -> Vec<&Atom> {
         match self {
@@ -111,13 +95,56 @@ impl Selector {
         }
     }
 
-    fn holds(&self, atom: &dyn Fn(&Atom) -> bool) -> bool {
+    /// Whether it holds where `atom` says which conditions hold.
+    pub fn holds(&self, atom: &dyn Fn(&Atom) -> bool) -> bool {
         match self {
             Selector::All => true,
             Selector::Atom(a) => atom(a),
             Selector::Not(x) => !x.holds(atom),
             Selector::And(xs) => xs.iter().all(|x| x.holds(atom)),
             Selector::Or(xs) => xs.iter().any(|x| x.holds(atom)),
+        }
+    }
+}
+
+impl Atom {
+    /// Whether a person or machine with this property meets the condition. `address` takes a range in CIDR notation beside
+    /// globs.
+    pub fn meets(&self, key: &str, value: &str) -> bool {
+        if self.key != key {
+            return false;
+        }
+        let range = (key == "address").then(|| Network::parse(&self.value).ok()).flatten();
+        match (range, value.parse()) {
+            (Some(range), Ok(address)) => range.contains(address),
+            (Some(_), Err(_)) | (None, _) => glob(&self.value, value),
+        }
+    }
+}
+
+impl std::fmt::Display for Selector {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let join = |f: &mut std::fmt::Formatter<'_>, xs: &[Selector], sign: &str| {
+            for (i, x) in xs.iter().enumerate() {
+                if i > 0 {
+                    f.write_str(sign)?;
+                }
+                match x {
+                    Selector::And(_) | Selector::Or(_) => write!(f, "({x})")?,
+                    Selector::All | Selector::Atom(_) | Selector::Not(_) => write!(f, "{x}")?,
+                }
+            }
+            Ok(())
+        };
+        match self {
+            Selector::All => f.write_str("*"),
+            Selector::Atom(a) => write!(f, "{}{}{}", a.key, if a.own { '=' } else { ':' }, a.value),
+            Selector::Not(x) => match **x {
+                Selector::And(_) | Selector::Or(_) => write!(f, "!({x})"),
+                Selector::All | Selector::Atom(_) | Selector::Not(_) => write!(f, "!{x}"),
+            },
+            Selector::And(xs) => join(f, xs, " & "),
+            Selector::Or(xs) => join(f, xs, " | "),
         }
     }
 }
@@ -142,6 +169,7 @@ struct Parser<'a> {
     text: &'a str,
     at: usize,
     subject: Subject,
+    atoms: usize,
 }
 
 impl Parser<'_> {
@@ -206,7 +234,11 @@ impl Parser<'_> {
         let word = rest.get(..end).unwrap_or("");
         let span = start..start + end.max(1);
         self.at = start + end;
-        let (keys, example) = match self.subject {
+        self.atoms += 1;
+        if self.atoms > MAX_ATOMS {
+            return Err(self.error(span, format!("there are more than {MAX_ATOMS} conditions"), Some("make a group of them")));
+        }
+        let (keys, example): (&[&str], _) = match self.subject {
             Subject::People => (&PEOPLE_KEYS, "group:night-operators"),
             Subject::Machines => (&MACHINE_KEYS, "site=ridge"),
         };
@@ -224,7 +256,7 @@ impl Parser<'_> {
         if value.is_empty() {
             return Err(self.error(span, format!("`{key}` has no value"), Some(&format!("write a condition such as `{example}`"))));
         }
-        Ok(Selector::Atom(Atom { key: key.into(), value: value.into(), span }))
+        Ok(Selector::Atom(Atom { key: key.into(), value: value.into(), own: word.contains('='), span }))
     }
 }
 
@@ -233,23 +265,23 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn machine(name: &str, site: &str, labels: &[&str]) -> Machine {
-        Machine {
-            name: name.into(),
-            site: site.into(),
-            labels: labels.iter().map(ToString::to_string).collect(),
-            address: String::new(),
-            owner: String::new(),
-            accounts: vec![],
-            host_key: None,
-            note: String::new(),
-        }
+    /// Whether a thing with these properties is selected.
+    fn selects(text: &str, subject: Subject, properties: &[(&str, &str)]) -> bool {
+        Selector::parse(text, subject).unwrap().holds(&|a| properties.iter().any(|(k, v)| a.meets(k, v)))
     }
 
     #[test]
-    fn machines_are_selected_by_site_label_and_globs() {
-        let east = machine("dome-east", "ridge", &["dome", "tier=1"]);
-        let old = machine("dome-old", "ridge", &["dome", "retired"]);
+    fn machines_are_selected_by_site_label_address_and_globs() {
+        let east = [
+            ("name", "dome-east"),
+            ("site", "ridge"),
+            ("label", "dome"),
+            ("label", "tier=1"),
+            ("label", "tier"),
+            ("tier", "1"),
+            ("address", "10.20.3.4"),
+        ];
+        let old = [("name", "dome-old"), ("site", "ridge"), ("label", "dome"), ("label", "retired"), ("address", "dome-old.example")];
         let table = [
             ("*", true, true),
             ("site=ridge & !label:retired", true, false),
@@ -258,11 +290,30 @@ mod tests {
             ("label:tier=1", true, false),
             ("!(name:*-east | name:*old)", false, false),
             ("site=valley", false, false),
+            ("owner=*", false, false),
+            ("address:10.20.0.0/16", true, false),
+            ("address:10.21.0.0/16", false, false),
+            ("address:*.example", false, true),
         ];
         for (text, a, b) in table {
-            let s = Selector::parse(text, Subject::Machines).unwrap();
-            assert_eq!((s.selects_machine(&east), s.selects_machine(&old)), (a, b), "{text}");
+            assert_eq!((selects(text, Subject::Machines, &east), selects(text, Subject::Machines, &old)), (a, b), "{text}");
         }
+    }
+
+    #[test]
+    fn a_selector_written_out_reads_as_itself() {
+        for text in ["*", "group:a & !role:b", "(person:a | !(group:b & ends:2026-*)) & factor:code", "!!*"] {
+            let read = Selector::parse(text, Subject::People).unwrap();
+            assert_eq!(read.to_string(), text);
+        }
+        assert_eq!(Selector::parse("site=ridge & tier=1", Subject::Machines).unwrap().to_string(), "site=ridge & tier=1");
+    }
+
+    #[test]
+    fn conditions_have_a_limit() {
+        let row = |n: usize| vec!["person:a"; n].join(" | ");
+        assert!(Selector::parse(&row(MAX_ATOMS), Subject::People).is_ok());
+        assert!(Selector::parse(&row(MAX_ATOMS + 1), Subject::People).is_err());
     }
 
     #[test]

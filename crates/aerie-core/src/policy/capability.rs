@@ -1,89 +1,155 @@
 use serde::{Deserialize, Serialize};
 
-/// What somebody does on a machine.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Capability {
-    /// An interactive shell.
-    Shell,
-    /// One command.
-    Exec,
-    /// Copy a file to the machine.
-    Upload,
-    /// Copy a file from the machine.
-    Download,
-    /// Reach a TCP port through the machine.
-    Forward,
+/// Words of the rule document, one line each: variant, word, and how a sentence speaks of it.
+macro_rules! words {
+    ($(#[$doc:meta])* $name:ident, $count:literal { $($(#[$vdoc:meta])* $variant:ident $word:literal $phrase:literal,)* }) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub enum $name { $($(#[$vdoc])* $variant,)* }
+
+        impl $name {
+            /// All of them, in the order of the documentation.
+            pub const ALL: [$name; $count] = [$(Self::$variant,)*];
+
+            /// The word for it in the rule document.
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word,)* }
+            }
+
+            /// How a sentence speaks of it.
+            pub fn phrase(self) -> &'static str {
+                match self { $(Self::$variant => $phrase,)* }
+            }
+
+            /// The one of that word.
+            pub fn from_word(word: &str) -> Option<Self> {
+                Self::ALL.into_iter().find(|c| c.word() == word)
+            }
+        }
+
+        impl Serialize for $name {
+            fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+                s.serialize_str(self.word())
+            }
+        }
+
+        impl<'de> Deserialize<'de> for $name {
+            fn deserialize<D: serde::Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
+                let word = std::borrow::Cow::<str>::deserialize(d)?;
+                Self::from_word(&word).ok_or_else(|| serde::de::Error::custom(format!("`{word}` is not known here")))
+            }
+        }
+    };
+}
+
+words! {
+    /// What somebody does on a machine. The phrase follows "may" or "may not".
+    Capability, 12 {
+        /// See the screen.
+        View "view" "see the screen of",
+        /// Use keyboard and pointer.
+        Control "control" "control",
+        /// An interactive shell.
+        Shell "shell" "open a shell on",
+        /// One command.
+        Exec "exec" "run commands on",
+        /// List directories and read what files are there, without their contents.
+        Browse "browse" "list files on",
+        /// Copy a file to the machine.
+        Upload "upload" "copy files to",
+        /// Copy a file from the machine.
+        Download "download" "copy files from",
+        /// Put text into the machine's clipboard.
+        ClipboardIn "clipboard-in" "paste into",
+        /// Take text out of the machine's clipboard.
+        ClipboardOut "clipboard-out" "copy from the clipboard of",
+        /// Reach a TCP port through the machine.
+        Forward "forward" "forward ports through",
+        /// List and end processes.
+        Processes "processes" "manage processes on",
+        /// Look at and restart services.
+        Services "services" "manage services on",
+    }
 }
 
 impl Capability {
-    /// Every capability, in the order of the documentation.
-    pub const ALL: [Capability; 5] = [Self::Shell, Self::Exec, Self::Upload, Self::Download, Self::Forward];
-
-    /// The word for it in the rule document.
-    pub fn word(self) -> &'static str {
+    /// The tracks of a recording that this capability fills: a demand for others does not concern it.
+    pub fn tracks(self) -> Tracks {
         match self {
-            Self::Shell => "shell",
-            Self::Exec => "exec",
-            Self::Upload => "upload",
-            Self::Download => "download",
-            Self::Forward => "forward",
+            Self::View => Tracks::of([Track::Screen]),
+            Self::Control => Tracks::of([Track::Screen, Track::Input]),
+            Self::Shell | Self::Exec => Tracks::of([Track::Terminal, Track::Input]),
+            Self::Browse | Self::Upload | Self::Download | Self::ClipboardIn | Self::ClipboardOut => Tracks::of([Track::Files]),
+            Self::Forward | Self::Processes | Self::Services => Tracks::of([Track::Actions]),
         }
-    }
-
-    /// What it is called in a sentence after "may" or "may not": `use a shell on`.
-    pub fn phrase(self) -> &'static str {
-        match self {
-            Self::Shell => "open a shell on",
-            Self::Exec => "run commands on",
-            Self::Upload => "copy files to",
-            Self::Download => "copy files from",
-            Self::Forward => "forward ports through",
-        }
-    }
-
-    /// The capability of that word.
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|c| c.word() == word)
     }
 }
 
-/// A proof of who somebody is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Factor {
-    /// Possession of a registered SSH key.
-    Key,
-    /// A time-based one-time code (RFC 6238).
-    Code,
-    /// A password.
-    Password,
+words! {
+    /// A proof of who somebody is. The phrase follows "needs".
+    Factor, 5 {
+        /// Possession of a registered SSH key.
+        Key "key" "a registered key",
+        /// A time-based one-time code (RFC 6238).
+        Code "code" "a code",
+        /// A password.
+        Password "password" "a password",
+        /// A WebAuthn credential with user verification: a multi-factor cryptographic authenticator that may be synced
+        /// (SP 800-63B-4 section 3.1.7).
+        Passkey "passkey" "a passkey",
+        /// A FIDO key that was touched: a single-factor cryptographic authenticator whose key cannot be exported
+        /// (SP 800-63B-4 section 3.1.6).
+        SecurityKey "security-key" "a security key",
+    }
 }
 
-impl Factor {
-    /// Every factor.
-    pub const ALL: [Factor; 3] = [Self::Key, Self::Code, Self::Password];
-
-    /// The word for it in the rule document.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Key => "key",
-            Self::Code => "code",
-            Self::Password => "password",
-        }
+words! {
+    /// A track of a recording. The phrase follows "a recording of".
+    Track, 5 {
+        /// What a terminal shows, or a command writes.
+        Terminal "terminal" "the terminal",
+        /// What the person types and points at.
+        Input "input" "the input",
+        /// What the screen shows.
+        Screen "screen" "the screen",
+        /// Files and clipboard: names, sizes, direction.
+        Files "files" "the files",
+        /// Connections, processes and services: what was done to them.
+        Actions "actions" "the actions",
     }
+}
 
-    /// The factor of that word.
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|f| f.word() == word)
+words! {
+    /// A property of a machine that keeps it in good order. The phrase follows "it is not" or "it is".
+    Posture, 4 {
+        /// It is managed by the organisation.
+        Managed "managed" "managed",
+        /// Its disks are encrypted.
+        Encrypted "disk-encrypted" "disk-encrypted",
+        /// Its firewall is on.
+        Firewall "firewall" "behind its own firewall",
+        /// No updates are pending.
+        Updated "up-to-date" "up to date",
+    }
+}
+
+words! {
+    /// What the person at the machine must have said, weakest first. The phrase follows "needs".
+    Consent, 3 {
+        /// They are told.
+        Notice "notice" "a notice to the person at the machine",
+        /// They are asked where somebody is there; nobody there counts as yes.
+        IfPresent "if-present" "the consent of the person at the machine, if anybody is there",
+        /// They are asked, and no answer means no.
+        Ask "ask" "the consent of the person at the machine",
     }
 }
 
 macro_rules! small_set {
     ($(#[$doc:meta])* $set:ident of $item:ident) => {
         $(#[$doc])*
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Hash)]
-        pub struct $set(u8);
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Hash)]
+        pub struct $set(u16);
 
         impl $set {
             /// The empty set.
@@ -91,12 +157,17 @@ macro_rules! small_set {
 
             /// The set of these.
             pub fn of(items: impl IntoIterator<Item = $item>) -> Self {
-                Self(items.into_iter().fold(0, |set, i| set | 1 << i as u8))
+                Self(items.into_iter().fold(0, |set, i| set | 1 << i as u16))
+            }
+
+            /// All of them.
+            pub fn all() -> Self {
+                Self::of($item::ALL)
             }
 
             /// Whether it holds this one.
             pub fn contains(self, item: $item) -> bool {
-                self.0 & (1 << item as u8) != 0
+                self.0 & (1 << item as u16) != 0
             }
 
             /// Both together.
@@ -114,6 +185,17 @@ macro_rules! small_set {
             /// Whether there is nothing in it.
             pub fn is_empty(self) -> bool {
                 self.0 == 0
+            }
+
+            /// What is in both.
+            #[must_use]
+            pub fn both(self, other: Self) -> Self {
+                Self(self.0 & other.0)
+            }
+
+            /// Whether everything here is in the other.
+            pub fn within(self, other: Self) -> bool {
+                self.0 & !other.0 == 0
             }
 
             /// How many there are.
@@ -153,4 +235,64 @@ small_set! {
 small_set! {
     /// A set of factors.
     Factors of Factor
+}
+small_set! {
+    /// A set of tracks.
+    Tracks of Track
+}
+small_set! {
+    /// A set of properties.
+    Postures of Posture
+}
+
+impl Factors {
+    /// The authenticator assurance level that these factors reach together (SP 800-63B-4 section 2): 0 for none, 2 for two of
+    /// different kinds or one multi-factor authenticator, 3 where a phishing-resistant key that cannot be exported is among
+    /// them. A key and a code are both something one has, and reach level 1 alone.
+    pub fn assurance(self) -> u8 {
+        let has = |f| self.contains(f);
+        let verified = has(Factor::Password) || has(Factor::Passkey);
+        match () {
+            () if verified && has(Factor::SecurityKey) => 3,
+            () if has(Factor::Passkey) || (has(Factor::Password) && (has(Factor::Key) || has(Factor::Code))) => 2,
+            () if self.is_empty() => 0,
+            () => 1,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn assurance_counts_kinds_and_not_factors() {
+        use Factor::{Code, Key, Passkey, Password, SecurityKey};
+        let table: [(&[Factor], u8); 9] = [
+            (&[], 0),
+            (&[Key], 1),
+            (&[Key, Code], 1),
+            (&[Key, SecurityKey], 1),
+            (&[Key, Password], 2),
+            (&[Code, Password], 2),
+            (&[Password, SecurityKey], 3),
+            (&[Passkey, SecurityKey], 3),
+            (&[Passkey], 2),
+        ];
+        for (factors, level) in table {
+            assert_eq!(Factors::of(factors.iter().copied()).assurance(), level, "{factors:?}");
+        }
+    }
+
+    #[test]
+    fn every_word_leads_back_and_no_two_are_alike() {
+        for c in Capability::ALL {
+            assert_eq!(Capability::from_word(c.word()), Some(c));
+            assert!(!c.tracks().is_empty());
+            assert_eq!(serde_json::to_value(c).unwrap(), c.word());
+        }
+        for f in Factor::ALL {
+            assert_eq!((Factor::from_word(f.word()), serde_json::to_value(f).unwrap()), (Some(f), f.word().into()));
+        }
+    }
 }

@@ -1,11 +1,10 @@
 //! The one decision.
 
-use super::capability::{Capability, Factors};
+use super::capability::{Capability, Factor, Factors, Postures};
 use super::compile::Policy;
+use super::demand::{Demands, Facts, Missing};
 use super::document::{Effect, Rule};
-use crate::directory::Standing;
-use jiff::civil::Date;
-use jiff::{SignedDuration, Timestamp, ToSpan as _};
+use jiff::{SignedDuration, Timestamp};
 use std::net::IpAddr;
 use std::sync::Arc;
 
@@ -25,16 +24,7 @@ pub struct Request<'a> {
     /// From which address; none where it is not known, and then rules that ask for one do not match.
     pub from: Option<IpAddr>,
     /// What else is known.
-    pub facts: Facts,
-}
-
-/// What is known besides who, what, where and when.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Facts {
-    /// Factors that were proved.
-    pub factors: Factors,
-    /// The access is (or was) recorded.
-    pub recorded: bool,
+    pub facts: Facts<'a>,
 }
 
 /// The answer.
@@ -70,34 +60,10 @@ pub enum Outcome {
 pub struct Grant {
     /// Account on the machine.
     pub account: Arc<str>,
-    /// Factors that are demanded.
-    pub factors: Factors,
-    /// Whether the session must be recorded.
-    pub recording: bool,
-    /// How long the session may last.
-    pub session_limit: Option<SignedDuration>,
-    /// How long it may be idle.
-    pub idle_limit: Option<SignedDuration>,
-}
-
-/// What is still missing.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Missing {
-    /// Factors that were not proved.
-    pub factors: Factors,
-    /// A recording.
-    pub recording: bool,
-}
-
-impl Missing {
-    /// Whether nothing is missing.
-    pub fn is_nothing(self) -> bool {
-        self.factors.is_empty() && !self.recording
-    }
-
-    fn count(self) -> u32 {
-        self.factors.len() + u32::from(self.recording)
-    }
+    /// What is demanded of it, before and while it lasts.
+    pub demands: Demands,
+    /// What the machine should be and is not: the person is warned.
+    pub warnings: Postures,
 }
 
 /// Why not. The variants are in the order of nearness: of several reasons the last that applies is told.
@@ -119,6 +85,8 @@ pub enum Refusal {
     Address,
     /// The rule gives it at other hours only.
     Hours,
+    /// The machine is not in the good order that the rules demand.
+    Posture,
     /// A rule forbids it.
     Forbidden,
 }
@@ -186,6 +154,47 @@ impl Decision {
     }
 }
 
+/// What becomes of an `allow` under one account: everything that is demanded together, or what stands against it.
+pub(super) struct Way<'p> {
+    pub(super) demands: Demands,
+    pub(super) added: Vec<&'p Rule>,
+}
+
+/// The rules that count here and now, by what they do.
+#[derive(Default)]
+pub(super) struct Counting<'p> {
+    pub(super) allows: Vec<&'p Rule>,
+    pub(super) forbids: Vec<&'p Rule>,
+    pub(super) requires: Vec<&'p Rule>,
+}
+
+impl<'p> Counting<'p> {
+    pub(super) fn add(&mut self, rule: &'p Rule) {
+        match rule.effect {
+            Effect::Allow => self.allows.push(rule),
+            Effect::Forbid => self.forbids.push(rule),
+            Effect::Require => self.requires.push(rule),
+            Effect::Never => {}
+        }
+    }
+
+    /// What the rules make of one `allow` under one account. Every question of Aerie comes here: the gate, the map of who
+    /// reaches what, the comparison, the guardrails.
+    pub(super) fn way(&self, allow: &'p Rule, account: &str, machine: Postures) -> Result<Way<'p>, (Refusal, Option<&'p Rule>)> {
+        if let Some(forbid) = self.forbids.iter().filter(|r| r.concerns_account(account)).min_by_key(|r| &r.name) {
+            return Err((Refusal::Forbidden, Some(forbid)));
+        }
+        let added: Vec<&Rule> = self.requires.iter().filter(|r| r.concerns_account(account)).copied().collect();
+        let mut demands = allow.demands.clone();
+        added.iter().for_each(|r| demands.add(&r.demands));
+        if !demands.posture.within(machine) {
+            let cause = std::iter::once(allow).chain(added).filter(|r| !r.demands.posture.within(machine)).min_by_key(|r| &r.name);
+            return Err((Refusal::Posture, cause));
+        }
+        Ok(Way { demands, added })
+    }
+}
+
 /// An `allow` with everything that is demanded on top of it.
 struct Candidate<'p> {
     rule: &'p Rule,
@@ -198,7 +207,7 @@ impl Candidate<'_> {
     /// Smaller is better: least missing, longest limits, and the name, so that the order of rules never matters.
     fn rank(&self) -> (u32, std::cmp::Reverse<(SignedDuration, SignedDuration)>, &str) {
         let long = |d: Option<SignedDuration>| d.unwrap_or(SignedDuration::MAX);
-        let limits = (long(self.grant.session_limit), long(self.grant.idle_limit));
+        let limits = (long(self.grant.demands.limits.session), long(self.grant.demands.limits.idle));
         (self.missing.count(), std::cmp::Reverse(limits), &self.rule.name)
     }
 }
@@ -206,7 +215,7 @@ impl Candidate<'_> {
 impl Policy {
     /// Decides. Pure: the same policy and request give the same answer.
     ///
-    /// Cost: about a microsecond with a thousand rules; it grows with the rules that concern this person, machine and
+    /// Cost: under a microsecond with two thousand rules; it grows with the rules that concern this person, machine and
     /// capability, hardly with those that do not.
     pub fn decide(&self, request: &Request<'_>) -> Decision {
         let Some(person_at) = self.directory.person_index(request.person) else {
@@ -215,40 +224,30 @@ impl Policy {
         let Some(machine_at) = self.directory.machine_index(request.machine) else {
             return Decision::refused(Refusal::UnknownMachine);
         };
-        let mut clock = Clock { policy: self, at: request.at, today: None, next: None };
-        if let Some(person) = self.directory.people().get(person_at)
-            && (person.suspended || person.valid_from.is_some() || person.valid_until.is_some())
-        {
-            let standing = person.standing(clock.today());
-            [person.valid_from, person.valid_until.map(|d| d.saturating_add(1.day()))]
-                .into_iter()
-                .flatten()
-                .for_each(|d| clock.at_start_of(d));
-            if standing != Standing::Good {
-                return Decision { holds_until: clock.next, ..Decision::refused(Refusal::Standing) };
-            }
+        let mut clock = Clock { policy: self, at: request.at, next: None };
+        let (begins, ends) = self.standing.get(person_at).copied().unwrap_or((0, 0));
+        if !clock.within(begins, ends) {
+            return Decision { holds_until: clock.next, ..Decision::refused(Refusal::Standing) };
         }
-        let (mut allows, mut forbids, mut requires) = (vec![], vec![], vec![]);
+        let mut counting = Counting::default();
         let mut nearest = (Refusal::NoRule, None);
-        for rule in self.rules_for(person_at, machine_at, request.capability) {
-            match (clock.misses(rule, request.from), rule.effect) {
-                (None, Effect::Allow) => allows.push(rule),
-                (None, Effect::Forbid) => forbids.push(rule),
-                (None, Effect::Require) => requires.push(rule),
-                (Some(miss), Effect::Allow) if miss > nearest.0 => nearest = (miss, Some(rule)),
-                (Some(_), _) => {}
+        for at in self.rules_for(person_at, machine_at, request.capability) {
+            let Some(rule) = self.document.rules.get(at) else { continue };
+            match clock.misses(at, request.from) {
+                None => counting.add(rule),
+                Some(miss) if rule.effect == Effect::Allow => nearer(&mut nearest, (miss, Some(rule))),
+                Some(_) => {}
             }
         }
         let mut best: Option<Candidate<'_>> = None;
-        for rule in allows {
-            match self.candidate(rule, machine_at, &forbids, &requires, request) {
+        for rule in &counting.allows {
+            match self.candidate(rule, machine_at, &counting, request) {
                 Ok(candidate) if best.as_ref().is_none_or(|b| candidate.rank() < b.rank()) => best = Some(candidate),
                 Ok(_) => {}
-                Err((refusal, cause)) if refusal > nearest.0 => nearest = (refusal, cause),
-                Err(_) => {}
+                Err(against) => nearer(&mut nearest, against),
             }
         }
-        clock.conclude(best, nearest)
+        clock.conclude(best, nearest, &request.facts)
     }
 
     /// The `allow` with every demand, under the first account that nothing forbids.
@@ -256,40 +255,69 @@ impl Policy {
         &self,
         rule: &'p Rule,
         machine_at: usize,
-        forbids: &[&'p Rule],
-        requires: &[&'p Rule],
+        counting: &Counting<'p>,
         request: &Request<'_>,
     ) -> Result<Candidate<'p>, (Refusal, Option<&'p Rule>)> {
-        let there = self.directory.machines().get(machine_at).map_or(&[][..], |m| &m.accounts);
+        let machine = self.directory.machines().get(machine_at);
+        let posture = machine.map_or(Postures::NONE, |m| m.postures());
         let mut why = (Refusal::Account, Some(rule));
-        for account in offered(rule, there, request.account) {
-            let concerns = |r: &&&Rule| r.accounts.is_empty() || r.accounts.iter().any(|a| &**a == "*" || *a == account);
-            if let Some(forbid) = forbids.iter().find(concerns) {
-                why = (Refusal::Forbidden, Some(forbid));
-                continue;
+        for account in offered(rule, machine.map_or(&[][..], |m| &m.accounts), request.account) {
+            match counting.way(rule, &account, posture) {
+                Err(against) => why = against,
+                Ok(Way { demands, added }) => {
+                    let missing = self.missing(&demands, request);
+                    let warnings = demands.warn.without(posture);
+                    return Ok(Candidate { rule, missing, grant: Grant { account, demands, warnings }, added });
+                }
             }
-            let added: Vec<&Rule> = requires.iter().filter(concerns).copied().collect();
-            let mut demands = rule.demands;
-            for r in &added {
-                demands.factors = demands.factors.union(r.demands.factors);
-                demands.recording |= r.demands.recording;
-                demands.session_limit = smaller(demands.session_limit, r.demands.session_limit);
-                demands.idle_limit = smaller(demands.idle_limit, r.demands.idle_limit);
-            }
-            let missing = Missing {
-                factors: demands.factors.without(request.facts.factors),
-                recording: demands.recording && !request.facts.recorded,
-            };
-            let grant = Grant {
-                account,
-                factors: demands.factors,
-                recording: demands.recording,
-                session_limit: demands.session_limit,
-                idle_limit: demands.idle_limit,
-            };
-            return Ok(Candidate { rule, missing, grant, added });
         }
         Err(why)
+    }
+
+    /// What is demanded and not there.
+    fn missing(&self, demands: &Demands, request: &Request<'_>) -> Missing {
+        let facts = &request.facts;
+        let proved = facts.proofs.factors();
+        let since = facts.begun.unwrap_or(request.at);
+        let stale = |f: &Factor| {
+            let limit = demands.fresh.get(*f as usize).copied().unwrap_or(0);
+            let age = facts.proofs.when(*f).map_or(0, |t| since.duration_since(t).as_secs());
+            limit > 0 && age >= i64::from(limit)
+        };
+        let ticket = |id: &&u16| {
+            let pattern = self.document.tickets.get(usize::from(**id));
+            !facts.ticket.is_some_and(|t| !t.is_empty() && pattern.is_some_and(|p| crate::directory::selector::glob(p, t)))
+        };
+        Missing {
+            factors: demands.factors.without(proved),
+            stale: Factors::of(demands.factors.both(proved).iter().filter(stale)),
+            assurance: (proved.assurance() < demands.assurance).then_some(demands.assurance),
+            consent: demands.consent.filter(|c| facts.consent < Some(*c)),
+            approvals: demands.approvals.iter().copied().filter(|id| !self.approved(*id, request)).collect(),
+            tickets: demands.tickets.iter().filter(ticket).copied().collect(),
+            reason: demands.reason && !facts.reason,
+            device: demands.device && !facts.managed_device,
+            recording: demands.recording.both(request.capability.tracks()).without(facts.recorded),
+            sessions: demands.limits.sessions.filter(|most| facts.sessions >= *most),
+        }
+    }
+
+    /// Whether enough different people approved who may, the person themselves left out.
+    fn approved(&self, id: u16, request: &Request<'_>) -> bool {
+        let (Some(approval), Some(may)) = (self.document.approvals.get(usize::from(id)), self.approvers.get(usize::from(id))) else {
+            return false;
+        };
+        let counts = |name: &&&str| **name != request.person && self.directory.person_index(name).is_some_and(|p| may.contains(p));
+        let names: std::collections::BTreeSet<&&str> = request.facts.approved_by.iter().filter(counts).collect();
+        names.len() >= usize::from(approval.count)
+    }
+}
+
+/// Keeps the reason that came nearest; of two alike the one whose rule has the smaller name, so that order never matters.
+fn nearer<'p>(known: &mut (Refusal, Option<&'p Rule>), other: (Refusal, Option<&'p Rule>)) {
+    let name = |r: &(Refusal, Option<&'p Rule>)| r.1.map(|r| r.name.clone());
+    if other.0 > known.0 || (other.0 == known.0 && (known.1.is_none() || name(&other) < name(known))) {
+        *known = other;
     }
 }
 
@@ -311,27 +339,14 @@ fn offered(rule: &Rule, there: &[String], asked: Option<&str>) -> Vec<Arc<str>> 
     }
 }
 
-fn smaller(a: Option<SignedDuration>, b: Option<SignedDuration>) -> Option<SignedDuration> {
-    match (a, b) {
-        (Some(a), Some(b)) => Some(a.min(b)),
-        (a, b) => a.or(b),
-    }
-}
-
 /// The instant of the decision, and the next one at which anything that was looked at changes.
 struct Clock<'p> {
     policy: &'p Policy,
     at: Timestamp,
-    today: Option<Date>,
     next: Option<Timestamp>,
 }
 
 impl Clock<'_> {
-    fn today(&mut self) -> Date {
-        let (at, zone) = (self.at, self.policy.zone());
-        *self.today.get_or_insert_with(|| at.to_zoned(zone.clone()).date())
-    }
-
     fn changes_at(&mut self, instant: Option<Timestamp>) {
         let later = instant.filter(|i| *i > self.at);
         self.next = match (self.next, later) {
@@ -340,39 +355,55 @@ impl Clock<'_> {
         };
     }
 
-    fn at_start_of(&mut self, date: Date) {
-        self.changes_at(date.to_zoned(self.policy.zone().clone()).ok().map(|z| z.timestamp()));
+    /// Whether the instant lies between two (seconds since the epoch, the second exclusive).
+    fn within(&mut self, begins: i64, ends: i64) -> bool {
+        let edge = |t: i64| if t == i64::MIN || t == i64::MAX { None } else { Timestamp::from_second(t).ok() };
+        self.changes_at(edge(begins));
+        self.changes_at(edge(ends));
+        let now = self.at.as_second();
+        begins <= now && now < ends
     }
 
     /// The first reason for which the rule does not count now, from there.
-    fn misses(&mut self, rule: &Rule, from: Option<IpAddr>) -> Option<Refusal> {
+    fn misses(&mut self, rule: usize, from: Option<IpAddr>) -> Option<Refusal> {
+        let condition = self.policy.conditions.get(rule)?;
         let mut miss = None;
-        if let Some(calendar) = rule.hours.and_then(|h| self.policy.calendars.get(h)) {
-            let opening = calendar.at(self.at);
-            self.changes_at(opening.until);
-            if !opening.open {
-                miss = Some(Refusal::Hours);
+        if let Some(gate) = condition.gate.and_then(|g| self.policy.gates.get(g as usize)) {
+            if let Some(calendar) = gate.hours.and_then(|h| self.policy.calendars.get(h)) {
+                let opening = calendar.at(self.at);
+                self.changes_at(opening.until);
+                if !opening.open {
+                    miss = Some(Refusal::Hours);
+                }
+            }
+            if !self.within(gate.begins, gate.ends) {
+                miss = Some(Refusal::Days);
             }
         }
-        if !rule.from.is_empty() && !from.is_some_and(|f| rule.from.iter().any(|n| n.contains(f))) {
-            miss = Some(Refusal::Address);
-        }
-        if rule.first_day.is_some() || rule.last_day.is_some() {
-            let today = self.today();
-            [rule.first_day, rule.last_day.map(|d| d.saturating_add(1.day()))].into_iter().flatten().for_each(|d| self.at_start_of(d));
-            if rule.first_day.is_some_and(|d| today < d) || rule.last_day.is_some_and(|d| today > d) {
-                miss = Some(Refusal::Days);
+        if let Some(sources) = condition.source.and_then(|s| self.policy.sources.get(s as usize)) {
+            // What is not known must not widen access: an `allow` does not count then, a `forbid` or `require` does.
+            let fits = from.map_or(condition.effect != Effect::Allow, |f| sources.contain(f));
+            if !fits && miss != Some(Refusal::Days) {
+                miss = Some(Refusal::Address);
             }
         }
         miss
     }
 
-    fn conclude(self, best: Option<Candidate<'_>>, nearest: (Refusal, Option<&Rule>)) -> Decision {
-        let holds_until = self.next;
+    fn conclude(mut self, best: Option<Candidate<'_>>, nearest: (Refusal, Option<&Rule>), facts: &Facts<'_>) -> Decision {
         let Some(Candidate { rule, missing, grant, added }) = best else {
             let because = nearest.1.into_iter().map(RuleRef::from).collect();
-            return Decision { outcome: Outcome::Refused(nearest.0), because, holds_until };
+            return Decision { outcome: Outcome::Refused(nearest.0), because, holds_until: self.next };
         };
+        if facts.begun.is_none() {
+            // A proof that is fresh now will be too old.
+            for factor in grant.demands.factors.iter() {
+                let limit = grant.demands.fresh.get(factor as usize).copied().unwrap_or(0);
+                let proved = facts.proofs.when(factor).filter(|_| limit > 0);
+                self.changes_at(proved.and_then(|t| t.checked_add(SignedDuration::from_secs(limit.into())).ok()));
+            }
+        }
+        let holds_until = self.next;
         let because = std::iter::once(rule).chain(added).map(RuleRef::from).collect();
         let outcome = if missing.is_nothing() { Outcome::Granted(grant) } else { Outcome::Unmet { missing, grant } };
         Decision { outcome, because, holds_until }

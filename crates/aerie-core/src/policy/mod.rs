@@ -4,21 +4,37 @@
 //! prepares it for one directory, and [`Policy::decide`] is the one place in which anybody is let in or kept out: the
 //! gateway, the re-check of live sessions, the audit of logs and the question "why?" all call it.
 
+mod backtest;
 mod calendar;
 mod capability;
+mod case;
 mod check;
+mod compare;
 mod compile;
 mod decide;
+mod demand;
 mod document;
+mod edit;
+mod explain;
+mod guard;
+mod reach;
 mod reader;
 mod sentence;
+mod space;
 
+pub use backtest::{Backtest, Judged, Narrower, PastAccess, RuleUse, backtest, usage};
 pub use calendar::{Calendar, Opening};
-pub use capability::{Capabilities, Capability, Factor, Factors};
-pub use check::check;
+pub use capability::{Capabilities, Capability, Consent, Factor, Factors, Posture, Postures, Track, Tracks};
+pub use check::{PROVED_AHEAD, check};
+pub use compare::{Change, Comparison, Turn, compare};
 pub use compile::Policy;
-pub use decide::{AccessGranted, Decision, Facts, Grant, Missing, Outcome, Refusal, Request, RuleRef};
-pub use document::{Demands, Document, Effect, Hours, Network, Rule, Span};
+pub use decide::{AccessGranted, Decision, Grant, Outcome, Refusal, Request, RuleRef};
+pub use demand::{Demands, Facts, Limits, Missing, Proofs};
+pub use document::{Approval, Case, CaseTime, DatedSpan, Document, Effect, Expectation, Guard, Hours, Network, Place, Rule, Sources, Span};
+pub use edit::{EditError, add_rule, change_rule, remove_rule};
+pub use explain::Explanation;
+pub use guard::{Breach, breaches, guard_words};
+pub use reach::{Access, Cell, Permission, Reach, ReachSize};
 pub use reader::{MAX_DOCUMENT, MAX_RULES, read};
 pub use sentence::Speech;
 

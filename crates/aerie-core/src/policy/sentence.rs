@@ -1,10 +1,12 @@
 //! The one sentence that every decision has.
 
-use super::capability::Factor;
+use super::capability::{Consent, Tracks};
 use super::compile::Policy;
-use super::decide::{Decision, Missing, Outcome, Refusal, Request};
+use super::decide::{Decision, Grant, Outcome, Refusal, Request};
+use super::demand::{Demands, Missing};
 use crate::directory::Standing;
 use crate::wording;
+use jiff::SignedDuration;
 
 /// Whom a sentence is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -20,11 +22,81 @@ impl Policy {
     pub fn sentence(&self, request: &Request<'_>, decision: &Decision, speech: Speech) -> String {
         let voice = Voice { policy: self, request, decision, speech };
         match &decision.outcome {
-            Outcome::Granted(grant) => voice.granted(&grant.account),
-            Outcome::Unmet { missing, .. } => voice.unmet(*missing),
+            Outcome::Granted(grant) => voice.granted(grant),
+            Outcome::Unmet { missing, .. } => voice.unmet(missing),
             Outcome::Refused(refusal) => voice.refused(*refusal),
         }
     }
+}
+
+impl Policy {
+    /// What is missing, each as the object of "needs".
+    pub fn needs(&self, missing: &Missing, speech: Speech) -> Vec<String> {
+        let mut needs: Vec<String> = missing.factors.iter().map(|f| f.phrase().to_string()).collect();
+        needs.extend(missing.stale.iter().map(|f| format!("{} proved again", f.phrase())));
+        needs.extend(missing.assurance.map(|level| format!("assurance level {level}")));
+        needs.extend(missing.approvals.iter().map(|id| self.approval(*id, speech)));
+        needs.extend(missing.consent.map(|c| c.phrase().to_string()));
+        needs.extend(missing.tickets.iter().map(|id| self.ticket(*id)));
+        needs.extend(missing.reason.then(|| "a reason".to_string()));
+        needs.extend(missing.device.then(|| "a managed device".to_string()));
+        needs.extend((!missing.recording.is_empty()).then(|| recording(missing.recording)));
+        needs.extend(missing.sessions.map(|n| format!("fewer than {} open", wording::count(n.into(), "session"))));
+        needs
+    }
+
+    /// What is demanded, each as the object of "with".
+    pub fn demanded(&self, demands: &Demands) -> Vec<String> {
+        let seconds = |s: u32| wording::duration(SignedDuration::from_secs(s.into()));
+        let mut all: Vec<String> = demands
+            .factors
+            .iter()
+            .map(|f| match demands.fresh.get(f as usize).copied().unwrap_or(0) {
+                0 => f.phrase().to_string(),
+                age => format!("{} proved within {}", f.phrase(), seconds(age)),
+            })
+            .collect();
+        all.extend((demands.assurance > 0).then(|| format!("assurance level {}", demands.assurance)));
+        all.extend(demands.approvals.iter().map(|id| self.approval(*id, Speech::Insider)));
+        all.extend(
+            demands.consent.map(|c| if c == Consent::IfPresent { "consent if anybody is there".into() } else { c.phrase().to_string() }),
+        );
+        all.extend(demands.tickets.iter().map(|id| self.ticket(*id)));
+        all.extend(demands.reason.then(|| "a reason".to_string()));
+        all.extend(demands.device.then(|| "a managed device".to_string()));
+        all.extend(demands.posture.iter().map(|p| format!("a machine that is {}", p.phrase())));
+        all.extend((!demands.recording.is_empty()).then(|| recording(demands.recording)));
+        let limits = demands.limits;
+        all.extend(limits.session.map(|d| format!("at most {}", wording::duration(d))));
+        all.extend(limits.idle.map(|d| format!("at most {} idle", wording::duration(d))));
+        all.extend(limits.sessions.map(|n| format!("at most {} at once", wording::count(n.into(), "session"))));
+        all.extend(limits.bytes.map(|n| format!("at most {}", wording::size(n))));
+        all
+    }
+
+    fn approval(&self, id: u16, speech: Speech) -> String {
+        match self.document.approvals.get(usize::from(id)) {
+            Some(a) if speech == Speech::Insider && a.count > 1 => format!("the approval of {} of {}", a.count, a.text),
+            Some(a) if speech == Speech::Insider => format!("the approval of {}", a.text),
+            Some(a) if a.count > 1 => format!("the approval of {} people", a.count),
+            Some(_) | None => "an approval".into(),
+        }
+    }
+
+    fn ticket(&self, id: u16) -> String {
+        match self.document.tickets.get(usize::from(id)).map(|t| &**t) {
+            Some(pattern) if pattern != "*" => format!("a ticket of the form {pattern}"),
+            Some(_) | None => "a ticket".into(),
+        }
+    }
+}
+
+fn recording(tracks: Tracks) -> String {
+    if tracks == Tracks::all() {
+        return "a recording".into();
+    }
+    let parts: Vec<&str> = tracks.iter().map(super::Track::phrase).collect();
+    format!("a recording of {}", wording::list(&parts))
 }
 
 struct Voice<'a> {
@@ -68,24 +140,28 @@ impl Voice<'_> {
             .unwrap_or_default()
     }
 
-    fn granted(&self, account: &str) -> String {
-        format!("{} may {} as {account}{}{}.", self.starting(), self.does(), self.until(), self.cited())
+    fn granted(&self, grant: &Grant) -> String {
+        let warning = if grant.warnings.is_empty() {
+            String::new()
+        } else {
+            let lacks: Vec<&str> = grant.warnings.iter().map(super::Posture::phrase).collect();
+            format!(" Beware: {} is not {}.", self.request.machine, wording::list(&lacks))
+        };
+        format!("{} may {} as {}{}{}.{warning}", self.starting(), self.does(), grant.account, self.until(), self.cited())
     }
 
-    fn unmet(&self, missing: Missing) -> String {
-        let mut needs: Vec<&str> = missing
-            .factors
-            .iter()
-            .map(|f| match f {
-                Factor::Key => "a registered key",
-                Factor::Code => "a code",
-                Factor::Password => "a password",
-            })
-            .collect();
-        if missing.recording {
-            needs.push("a recording");
+    fn unmet(&self, missing: &Missing) -> String {
+        if let (Some(most), 1) = (missing.sessions, missing.count()) {
+            let (has, may) = if self.speech == Speech::Person { ("have", "You") } else { ("has", "") };
+            let who = if may.is_empty() { self.starting() } else { may.into() };
+            return format!(
+                "{who} {has} {} open already, and that is all that the rules allow at once{}.",
+                wording::count(most.into(), "session"),
+                self.cited()
+            );
         }
         let verb = if self.speech == Speech::Person { "need" } else { "needs" };
+        let needs = self.policy.needs(missing, self.speech);
         format!("{} {verb} {} to {}{}.", self.starting(), wording::list(&needs), self.does(), self.cited())
     }
 
@@ -109,6 +185,14 @@ impl Voice<'_> {
                     .holds_until
                     .map(|t| format!("; the hours begin at {}", wording::instant(t, self.request.at, self.policy.zone())));
                 format!("{} may not {does} at this hour{}{cited}.", self.starting(), next.unwrap_or_default())
+            }
+            Refusal::Posture => {
+                let machine = self.policy.directory.machine(self.request.machine);
+                let known = machine.map(|m| m.postures()).unwrap_or_default();
+                let wanted = self.decision.because.first().and_then(|r| self.policy.document.rules.iter().find(|d| d.name == r.name));
+                let lacks: Vec<&str> =
+                    wanted.map_or(vec![], |r| r.demands.posture.without(known).iter().map(super::Posture::phrase).collect());
+                format!("{} may not {does}: it is not {}{cited}.", self.starting(), wording::list(&lacks))
             }
             Refusal::Forbidden => format!("A rule forbids {who} to {does}{cited}."),
         }

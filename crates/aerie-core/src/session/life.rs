@@ -21,6 +21,8 @@ pub enum EndReason {
     Idle,
     /// The session limit is reached.
     TimeUp,
+    /// It carried as many bytes as the rules allow.
+    VolumeUp,
     /// The rules, or the hour, no longer allow it.
     RightWithdrawn,
     /// Somebody who may do so ended it.
@@ -37,11 +39,12 @@ pub enum EndReason {
 
 impl EndReason {
     /// Every reason.
-    pub const ALL: [EndReason; 10] = [
+    pub const ALL: [EndReason; 11] = [
         Self::Left,
         Self::MachineClosed,
         Self::Idle,
         Self::TimeUp,
+        Self::VolumeUp,
         Self::RightWithdrawn,
         Self::Ended,
         Self::RecordingFailed,
@@ -57,6 +60,7 @@ impl EndReason {
             Self::MachineClosed => "machine-closed",
             Self::Idle => "idle",
             Self::TimeUp => "time-up",
+            Self::VolumeUp => "volume-up",
             Self::RightWithdrawn => "right-withdrawn",
             Self::Ended => "ended",
             Self::RecordingFailed => "recording-failed",
@@ -73,6 +77,7 @@ impl EndReason {
             Self::MachineClosed => "because the machine closed it",
             Self::Idle => "because it was idle for too long",
             Self::TimeUp => "because its time was up",
+            Self::VolumeUp => "because it carried as much as the rules allow",
             Self::RightWithdrawn => "because the rules no longer allow it",
             Self::Ended => "because an administrator ended it",
             Self::RecordingFailed => "because it could not be recorded",
@@ -124,6 +129,7 @@ pub struct Live {
     active: Timestamp,
     session_limit: Option<SignedDuration>,
     idle_limit: Option<SignedDuration>,
+    volume_limit: Option<u64>,
     /// When the hours or days of the rules end.
     closes: Option<Timestamp>,
     decide_at: Option<Timestamp>,
@@ -146,6 +152,7 @@ impl Live {
             active: now,
             session_limit: None,
             idle_limit: None,
+            volume_limit: None,
             closes: None,
             decide_at: None,
             told_end: false,
@@ -168,13 +175,19 @@ impl Live {
     /// When it demands a recording and the session has none.
     pub fn handle_grant(&mut self, granted: &AccessGranted) -> Result<(), NotArmed> {
         let grant = granted.grant();
-        if grant.recording && !self.recorded {
+        if !grant.demands.recording.is_empty() && !self.recorded {
             return Err(NotArmed);
         }
-        self.session_limit = earlier(self.session_limit, grant.session_limit);
-        self.idle_limit = earlier(self.idle_limit, grant.idle_limit);
+        self.session_limit = earlier(self.session_limit, grant.demands.limits.session);
+        self.idle_limit = earlier(self.idle_limit, grant.demands.limits.idle);
+        self.volume_limit = earlier(self.volume_limit, grant.demands.limits.bytes);
         self.decide_at = earlier(self.decide_at, granted.holds_until());
         Ok(())
+    }
+
+    /// How many bytes the session may carry, both directions together.
+    pub fn volume_limit(&self) -> Option<u64> {
+        self.volume_limit
     }
 
     /// Takes the instant at which the rules will end the session by the passing of time, as far as it is known now.
@@ -320,7 +333,7 @@ mod tests {
         let person = serde_json::from_value(serde_json::json!({ "name": "ines" })).unwrap();
         let machine = serde_json::from_value(serde_json::json!({ "name": "dome", "accounts": ["op"] })).unwrap();
         let policy = Policy::compile(read(&text).unwrap(), Arc::new(Directory::new(vec![person], vec![machine])), t(0));
-        let facts = Facts { factors: Factors::of([Factor::Key]), recorded: true };
+        let facts = Facts::proved(Factors::of([Factor::Key]), t(0));
         let request =
             Request { person: "ines", capability: Capability::Shell, machine: "dome", account: None, at: t(0), from: None, facts };
         policy.decide(&request).granted(&request).unwrap()
@@ -328,7 +341,7 @@ mod tests {
 
     fn person() -> PersonProved {
         let mut s = SignIn::default();
-        assert!(s.handle_factor("ines", Factor::Key));
+        assert!(s.handle_factor("ines", Factor::Key, t(0)));
         s.proved().unwrap()
     }
 

@@ -24,7 +24,7 @@ const OP_UNSUPPORTED: u32 = 8;
 const FLAG_READ: u32 = 1;
 const FLAGS_WRITE: u32 = 2 | 4 | 8 | 16;
 
-/// What the transfer may do.
+/// What the transfer may do. Names and properties of files are seen by all who have the channel at all.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SftpRights {
     /// Change files and folders.

@@ -5,7 +5,7 @@ use crate::service::App;
 use aerie_api::{PolicyChecked, PolicyText, PolicyView, RuleView, Why, WhyQuery};
 use aerie_core::diagnostic::Severity;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Capability, Factors, Facts, Outcome, Request, Speech};
+use aerie_core::policy::{Capability, Facts, Outcome, Request, Speech, Tracks};
 use axum::Json;
 use axum::extract::{Query, State};
 use axum::http::{HeaderMap, header};
@@ -29,7 +29,7 @@ pub(super) async fn policy(State(app): State<Arc<App>>, _: Reader) -> Result<Res
 /// Check a rule document without publishing it.
 #[utoipa::path(post, path = "/policy/check", operation_id = "checkPolicy", request_body = PolicyText, responses((status = 200, body = PolicyChecked)))]
 pub(super) async fn check(State(app): State<Arc<App>>, _: Reader, Json(given): Json<PolicyText>) -> Json<PolicyChecked> {
-    let found = diagnose(&given.text, app.rules.now().policy.directory());
+    let found = diagnose(&given.text, app.rules.now().policy.directory(), Timestamp::now());
     let ok = found.iter().all(|d| d.severity != Severity::Error);
     Json(PolicyChecked { ok, version: None, diagnostics: found.iter().map(|d| view(&given.text, d)).collect() })
 }
@@ -86,7 +86,7 @@ pub(super) async fn why(State(app): State<Arc<App>>, caller: Caller, Query(q): Q
     })?;
     let from = q.from.as_deref().map(str::parse).transpose().map_err(|_| Problem::bad_request("`from` is not an address."))?;
     let rules = app.rules.now();
-    let facts = Facts { factors: Factors::NONE, recorded: true };
+    let facts = Facts { recorded: Tracks::all(), ..Facts::default() };
     let request = Request {
         person: &q.person,
         capability,

@@ -107,7 +107,14 @@ async fn authorise(connection: &Connection, using: &Use) -> Result<(AccessGrante
         Use::Files => {
             let (down, up) = (connection.authorise(Capability::Download).await, connection.authorise(Capability::Upload).await);
             let rights = Capabilities::of([&down, &up].into_iter().flatten().map(AccessGranted::capability));
-            Ok((down.or(up)?, Some(SftpRights::of(rights))))
+            match down.or(up) {
+                Ok(granted) => Ok((granted, Some(SftpRights::of(rights)))),
+                // Whoever may copy sees names anyway; to see names alone is a right of its own.
+                Err(why) => match connection.authorise(Capability::Browse).await {
+                    Ok(granted) => Ok((granted, Some(SftpRights::of(rights)))),
+                    Err(_) => Err(why),
+                },
+            }
         }
     }
 }

@@ -6,7 +6,7 @@ use crate::recorder::{About, Recording};
 use crate::service::App;
 use crate::sessions::LiveSession;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{AccessGranted, Capabilities, Capability, Factors, Facts, Outcome, Request, Speech};
+use aerie_core::policy::{AccessGranted, Capabilities, Capability, Facts, Outcome, Request, Speech, Tracks};
 use aerie_core::recording::Armed;
 use aerie_core::session::{EndReason, Live, LoginName, PersonProved};
 use aerie_store::SessionRow;
@@ -24,10 +24,38 @@ pub(super) struct Connection {
     pub(super) person: PersonProved,
     pub(super) login: LoginName,
     pub(super) from: IpAddr,
+    /// What the person said when they were asked.
+    pub(super) stated: Stated,
     /// Cancelled when the connection is over.
     pub(super) closed: CancellationToken,
     handle: OnceLock<Handle>,
     session: tokio::sync::Mutex<Slot>,
+}
+
+/// What somebody states because the rules ask for it.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Stated {
+    pub(super) ticket: Option<String>,
+    pub(super) reason: Option<String>,
+}
+
+impl Stated {
+    /// What the decision is told of it.
+    pub(super) fn facts(&self, proofs: aerie_core::policy::Proofs, sessions: u32) -> Facts<'_> {
+        Facts { proofs, ticket: self.ticket.as_deref(), reason: self.reason.is_some(), sessions, ..Facts::default() }
+    }
+
+    /// Notes it with an event.
+    pub(super) fn with(&self, event: NewEvent) -> NewEvent {
+        let event = match &self.ticket {
+            Some(ticket) => event.with("ticket", ticket.clone()),
+            None => event,
+        };
+        match &self.reason {
+            Some(reason) => event.with("reason", reason.clone()),
+            None => event,
+        }
+    }
 }
 
 enum Slot {
@@ -53,8 +81,15 @@ pub(super) struct OpenSession {
 }
 
 impl Connection {
-    pub(super) fn new(app: Arc<App>, person: PersonProved, login: LoginName, from: IpAddr, closed: CancellationToken) -> Arc<Self> {
-        Arc::new(Self { app, person, login, from, closed, handle: OnceLock::new(), session: tokio::sync::Mutex::new(Slot::None) })
+    pub(super) fn new(
+        app: Arc<App>,
+        person: PersonProved,
+        login: LoginName,
+        from: IpAddr,
+        stated: Stated,
+        closed: CancellationToken,
+    ) -> Arc<Self> {
+        Arc::new(Self { app, person, login, from, stated, closed, handle: OnceLock::new(), session: tokio::sync::Mutex::new(Slot::None) })
     }
 
     pub(super) fn set_handle(&self, handle: Handle) {
@@ -72,9 +107,15 @@ impl Connection {
         account: Option<&'a str>,
         capability: Capability,
         from: IpAddr,
-        factors: Factors,
+        facts: Facts<'a>,
     ) -> Request<'a> {
-        Request { person, capability, machine, account, at: Timestamp::now(), from: Some(from), facts: Facts { factors, recorded: true } }
+        let facts = Facts { recorded: Tracks::all(), ..facts };
+        Request { person, capability, machine, account, at: Timestamp::now(), from: Some(from), facts }
+    }
+
+    /// What is known of the person for a use that begins now; `session` is the one that it would belong to.
+    pub(super) fn facts(&self, session: Option<&LiveSession>) -> Facts<'_> {
+        self.stated.facts(self.person.proofs(), self.app.live.beside(self.person.person(), session))
     }
 
     /// Decides, logs the decision, and gives the proof of access or the sentence that refuses it.
@@ -83,8 +124,12 @@ impl Connection {
             return Err(format!("Name the machine: ssh -p PORT {}+MACHINE@HOST.", self.person.person()));
         };
         let rules = self.app.rules.now();
-        let request =
-            Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, self.person.factors());
+        let open = match &*self.session.lock().await {
+            Slot::Open(session) => Some(session.live.clone()),
+            Slot::None => None,
+        };
+        let facts = self.facts(open.as_deref());
+        let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, facts);
         let decision = rules.policy.decide(&request);
         let outcome = match &decision.outcome {
             Outcome::Granted(_) => "granted",
@@ -110,8 +155,8 @@ impl Connection {
     fn must_record(&self, machine: &str, account: &str) -> bool {
         let rules = self.app.rules.now();
         Capability::ALL.into_iter().any(|c| {
-            let request = Self::request(self.person.person(), machine, Some(account), c, self.from, self.person.factors());
-            matches!(rules.policy.decide(&request).outcome, Outcome::Granted(g) if g.recording)
+            let request = Self::request(self.person.person(), machine, Some(account), c, self.from, self.facts(None));
+            matches!(rules.policy.decide(&request).outcome, Outcome::Granted(g) if !g.demands.recording.is_empty())
         })
     }
 
@@ -122,6 +167,7 @@ impl Connection {
             Slot::Open(session) if session.live.ended.is_cancelled() => return Err("This session is over.".into()),
             Slot::Open(session) => {
                 lock(&session.life).handle_grant(granted).map_err(|e| format!("{e}: sign in again."))?;
+                session.weigh();
                 session.clone()
             }
             Slot::None => {
@@ -157,7 +203,7 @@ impl Connection {
         let now = Timestamp::now();
         let id = crate::api::new_id(now);
         let recording_failed = CancellationToken::new();
-        let recorder = if self.must_record(&machine, &account) || granted.grant().recording {
+        let recorder = if self.must_record(&machine, &account) || !granted.grant().demands.recording.is_empty() {
             let about = About { session: &id, person: self.person.person(), machine: &machine, account: &account };
             match self.app.recorder.begin(about, now, recording_failed.clone()).await {
                 Ok(begun) => Some(begun),
@@ -217,7 +263,7 @@ impl Connection {
     }
 
     fn allows_forwarding(&self, machine: &str, account: &str) -> bool {
-        let request = Self::request(self.person.person(), machine, Some(account), Capability::Forward, self.from, self.person.factors());
+        let request = Self::request(self.person.person(), machine, Some(account), Capability::Forward, self.from, self.facts(None));
         matches!(self.app.rules.now().policy.decide(&request).outcome, Outcome::Granted(_))
     }
 
@@ -225,7 +271,7 @@ impl Connection {
         let Begun { id, now, recording, armed, file, recording_failed, link, machine, account } = begun;
         let live = Live::begin(self.person.clone(), granted, armed.as_ref(), now).map_err(|e| format!("{e}."))?;
         let rules = self.app.rules.now();
-        let request = Self::request(self.person.person(), &machine, Some(&account), granted.capability(), self.from, self.person.factors());
+        let request = Self::request(self.person.person(), &machine, Some(&account), granted.capability(), self.from, self.facts(None));
         let basis = rules.policy.decide(&request).because.into_iter().next();
         let row = SessionRow {
             id: id.clone(),
@@ -254,6 +300,7 @@ impl Connection {
             .says(format!("{} began a session on {machine} as {account}.", self.person.person()))
             .with("account", account.clone())
             .with("recorded", recording.is_some());
+        let event = self.stated.with(event);
         let logged = match self.app.store.add_session(&row).await {
             Ok(()) => self.app.log.append(event).await.map(drop),
             Err(e) => Err(e),
@@ -276,6 +323,7 @@ impl Connection {
             readers: Mutex::new(vec![]),
             carriers: tokio_util::task::TaskTracker::new(),
         });
+        session.weigh();
         self.app.live.add(session.live.clone());
         self.app.tell("sessions");
         self.app.tasks.spawn(life::tend(self.clone(), session.clone()));
@@ -296,6 +344,12 @@ struct Begun {
 }
 
 impl OpenSession {
+    /// Takes the limit on what it carries from the rules.
+    fn weigh(&self) {
+        let limit = lock(&self.life).volume_limit().unwrap_or(u64::MAX);
+        self.live.volume_limit.store(limit, std::sync::atomic::Ordering::Relaxed);
+    }
+
     pub(super) fn end(&self, reason: EndReason) {
         self.live.end(reason);
     }

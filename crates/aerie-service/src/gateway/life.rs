@@ -3,7 +3,7 @@
 use super::connection::{Connection, OpenSession, lock};
 use crate::audit;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Outcome, Request, Speech};
+use aerie_core::policy::{Facts, Outcome, Request, Speech};
 use aerie_core::recording::Frame;
 use aerie_core::session::{Effect, EndReason};
 use jiff::Timestamp;
@@ -128,14 +128,16 @@ fn forecast(connection: &Connection, session: &OpenSession) {
     session.live.ends_ms.store(ends, Ordering::Relaxed);
 }
 
+/// The question about a use that began with the session: a proof must have been fresh then.
 fn request<'a>(connection: &'a Connection, session: &'a OpenSession, capability: aerie_core::policy::Capability) -> Request<'a> {
+    let begun = Timestamp::from_millisecond(session.live.began_ms).ok();
     Connection::request(
         connection.person.person(),
         &session.machine,
         Some(&session.account),
         capability,
         connection.from,
-        connection.person.factors(),
+        Facts { begun, ..connection.facts(Some(&session.live)) },
     )
 }
 

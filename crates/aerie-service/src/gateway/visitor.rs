@@ -1,7 +1,7 @@
 //! One connection to the gateway: proves who is there, and hands channels on.
 
 use super::channel;
-use super::connection::Connection;
+use super::connection::{Connection, Stated};
 use super::server_config;
 use crate::identity::Checked;
 use crate::keys::fingerprint;
@@ -9,7 +9,7 @@ use crate::service::App;
 use aerie_core::diagnostic::printable;
 use aerie_core::directory::Standing;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Capability, Factor, Factors, Outcome, Refusal};
+use aerie_core::policy::{Capability, Factor, Factors, Facts, Missing, Outcome, Refusal};
 use aerie_core::session::{LoginName, PersonProved, SignIn};
 use jiff::Timestamp;
 use russh::server::{Auth, ChannelOpenHandle, Handler, Msg, PublicKeyOffer, Response, Session, VerifiedPublicKey};
@@ -25,6 +25,9 @@ const MOST_TRIES: u32 = 3;
 /// How long a wrong code or password waits for its answer.
 const PENALTY: Duration = Duration::from_secs(1);
 
+/// Longest ticket or reason that is kept.
+const LONGEST_STATEMENT: usize = 300;
+
 /// The handler of one connection.
 pub(super) struct Visitor {
     app: Arc<App>,
@@ -37,6 +40,7 @@ pub(super) struct Visitor {
     tries: u32,
     failures: Vec<String>,
     key: Option<String>,
+    stated: Stated,
     connection: Option<Arc<Connection>>,
     signed_in: CancellationToken,
     /// Cancelled when the connection is over.
@@ -66,9 +70,25 @@ fn only(method: MethodKind, partial_success: bool) -> Auth {
     Auth::Reject { proceed_with_methods: Some(MethodSet::from(&[method][..])), partial_success }
 }
 
-fn prompt(name: &'static str, instructions: impl Into<Cow<'static, str>>, prompts: &[&'static str]) -> Auth {
-    let prompts: Vec<_> = prompts.iter().map(|p| (Cow::Borrowed(*p), false)).collect();
-    Auth::Partial { name: name.into(), instructions: instructions.into(), prompts: prompts.into() }
+/// Something that the rules ask of the person, and that this dialogue can take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Wanted {
+    Code,
+    Password,
+    Ticket,
+    Reason,
+}
+
+impl Wanted {
+    /// What is shown, and whether what is typed is.
+    fn prompt(self) -> (&'static str, bool) {
+        match self {
+            Self::Code => ("Code: ", false),
+            Self::Password => ("Password at Aerie: ", false),
+            Self::Ticket => ("Ticket: ", true),
+            Self::Reason => ("Reason: ", true),
+        }
+    }
 }
 
 impl Visitor {
@@ -83,6 +103,7 @@ impl Visitor {
             tries: 0,
             failures: vec![],
             key: None,
+            stated: Stated::default(),
             connection: None,
             signed_in: CancellationToken::new(),
             closed: CancellationToken::new(),
@@ -141,49 +162,61 @@ impl Visitor {
         }
     }
 
-    /// Factors that the rules demand here and that are not proved yet, over every capability that would be granted.
-    fn demanded(&self) -> Factors {
-        let Some((login, machine)) = self.login.as_ref().and_then(|l| Some((l, l.machine.as_deref()?))) else { return Factors::NONE };
+    /// What the rules demand here and is not there yet, over every capability that could be granted.
+    fn missing(&self) -> Vec<Missing> {
+        let Some((login, machine)) = self.login.as_ref().and_then(|l| Some((l, l.machine.as_deref()?))) else { return vec![] };
         let rules = self.app.rules.now();
-        let mut missing = Factors::NONE;
-        for capability in Capability::ALL {
-            let request =
-                Connection::request(&login.person, machine, login.account.as_deref(), capability, self.from, self.sign_in.factors());
-            if let Outcome::Unmet { missing: m, .. } = rules.policy.decide(&request).outcome {
-                missing = missing.union(m.factors);
-            }
-        }
-        missing
+        let facts = self.stated.facts(self.sign_in.proofs(), self.app.live.beside(&login.person, None));
+        let outcomes = Capability::ALL.into_iter().map(|capability| {
+            let request = Connection::request(&login.person, machine, login.account.as_deref(), capability, self.from, facts);
+            rules.policy.decide(&request).outcome
+        });
+        outcomes
+            .filter_map(|o| match o {
+                Outcome::Unmet { missing, .. } => Some(missing),
+                Outcome::Granted(_) | Outcome::Refused(_) => None,
+            })
+            .collect()
     }
 
-    /// What comes after a factor was proved: the next one, or the end of the dialogue.
-    async fn next_step(&mut self, asked_now: bool) -> Auth {
-        let missing = self.demanded();
+    /// The next thing to ask for; none where nothing is missing that could be asked for.
+    async fn wanted(&self) -> Option<Wanted> {
+        let missing = self.missing();
         let person = self.login.as_ref().map(|l| l.person.clone()).unwrap_or_default();
-        let mut can = Factors::NONE;
-        if missing.contains(Factor::Code) && self.app.identity.has_code(&person).await.unwrap_or(false) {
-            can = can.union(Factors::of([Factor::Code]));
+        let lacks = |f: Factor| missing.iter().any(|m| m.factors.contains(f) || m.stale.contains(f));
+        if lacks(Factor::Code) && self.app.identity.has_code(&person).await.unwrap_or(false) {
+            return Some(Wanted::Code);
         }
-        if missing.contains(Factor::Password) {
-            can = can.union(Factors::of([Factor::Password]));
+        // A password is asked for where it is demanded, and where it makes up the assurance level.
+        let with_password = self.sign_in.factors().union(Factors::of([Factor::Password])).assurance();
+        let level = |m: &Missing| m.assurance.is_some_and(|level| with_password >= level);
+        if lacks(Factor::Password) || missing.iter().any(level) {
+            return Some(Wanted::Password);
         }
-        if can.is_empty() {
-            // Nothing more that could be asked for; what is still missing is told when a channel asks.
-            return self.accept().await;
+        if missing.iter().any(|m| !m.tickets.is_empty()) && self.stated.ticket.is_none() {
+            return Some(Wanted::Ticket);
         }
-        if asked_now { self.ask("") } else { only(MethodKind::KeyboardInteractive, true) }
+        missing.iter().any(|m| m.reason).then_some(Wanted::Reason)
     }
 
-    fn wanted(&self) -> Option<Factor> {
-        let missing = self.demanded();
-        [Factor::Code, Factor::Password].into_iter().find(|f| missing.contains(*f))
+    /// What comes after something was given: the next question, or the end of the dialogue. What cannot be asked for here is
+    /// told when a channel asks.
+    async fn next_step(&mut self, asked_now: bool) -> Auth {
+        match self.wanted().await {
+            None => self.accept().await,
+            Some(_) if asked_now => self.ask("").await,
+            Some(_) => only(MethodKind::KeyboardInteractive, true),
+        }
     }
 
-    fn ask(&self, remark: &str) -> Auth {
-        match self.wanted() {
-            Some(Factor::Code) => prompt("Aerie", remark.to_string(), &["Code: "]),
-            Some(Factor::Password) => prompt("Aerie", remark.to_string(), &["Password at Aerie: "]),
-            Some(Factor::Key) | None => reject(),
+    async fn ask(&self, remark: &str) -> Auth {
+        match self.wanted().await {
+            None => reject(),
+            Some(wanted) => {
+                let (text, shown) = wanted.prompt();
+                let prompts = vec![(Cow::Borrowed(text), shown)];
+                Auth::Partial { name: "Aerie".into(), instructions: remark.to_string().into(), prompts: prompts.into() }
+            }
         }
     }
 
@@ -194,6 +227,7 @@ impl Visitor {
             .from(self.from)
             .says(format!("{} signed in at the gateway with {}.", proved.person(), self.sign_in.factors().words().join(" and ")))
             .with("factors", words);
+        event = self.stated.with(event);
         if let Some(key) = &self.key {
             event = event.with("key", key.clone());
         }
@@ -201,21 +235,49 @@ impl Visitor {
             return reject();
         }
         self.app.tell("log");
-        self.connection = Some(Connection::new(self.app.clone(), proved, login, self.from, self.closed.clone()));
+        self.connection = Some(Connection::new(self.app.clone(), proved, login, self.from, self.stated.clone(), self.closed.clone()));
         self.signed_in.cancel();
         Auth::Accept
     }
 
-    async fn check(&mut self, factor: Factor, given: &str) -> Auth {
+    async fn check(&mut self, wanted: Wanted, given: &str) -> Auth {
+        match wanted {
+            Wanted::Code => self.check_factor(Factor::Code, given).await,
+            Wanted::Password => self.check_factor(Factor::Password, given).await,
+            Wanted::Ticket | Wanted::Reason => self.take_statement(wanted, given).await,
+        }
+    }
+
+    async fn take_statement(&mut self, wanted: Wanted, given: &str) -> Auth {
+        let text: String = printable(given.trim()).chars().take(LONGEST_STATEMENT).collect();
+        if text.is_empty() {
+            self.tries += 1;
+            return if self.tries >= MOST_TRIES { reject() } else { self.ask("The rules ask for it.").await };
+        }
+        if wanted == Wanted::Ticket {
+            self.stated.ticket = Some(text);
+            if self.missing().iter().any(|m| !m.tickets.is_empty()) {
+                self.stated.ticket = None;
+                self.tries += 1;
+                self.fail("the ticket has not the form that the rules ask for");
+                return if self.tries >= MOST_TRIES { reject() } else { self.ask("This has not the form of a ticket here.").await };
+            }
+        } else {
+            self.stated.reason = Some(text);
+        }
+        self.next_step(true).await
+    }
+
+    async fn check_factor(&mut self, factor: Factor, given: &str) -> Auth {
         let person = self.login.as_ref().map(|l| l.person.clone()).unwrap_or_default();
         let now = Timestamp::now();
         let checked = match factor {
             Factor::Code => self.app.identity.code(&person, given, now).await,
             Factor::Password => self.app.identity.password(&person, given, now).await,
-            Factor::Key => return reject(),
+            Factor::Key | Factor::Passkey | Factor::SecurityKey => return reject(),
         };
         let remark = match checked {
-            Ok(Checked::Right) if self.sign_in.handle_factor(&person, factor) => return self.next_step(true).await,
+            Ok(Checked::Right) if self.sign_in.handle_factor(&person, factor, now) => return self.next_step(true).await,
             Ok(Checked::Right) => return reject(),
             Ok(Checked::Used) => "This code was used already; wait for the next one.".to_string(),
             Ok(Checked::Wait(seconds)) => format!("Too many tries; wait {seconds} s."),
@@ -228,7 +290,7 @@ impl Visitor {
         self.fail(format!("the {} was refused ({})", factor.word(), remark.trim_end_matches('.')));
         self.tries += 1;
         tokio::time::sleep(PENALTY).await;
-        if self.tries >= MOST_TRIES { reject() } else { self.ask(&remark) }
+        if self.tries >= MOST_TRIES { reject() } else { self.ask(&remark).await }
     }
 
     /// The inner connection of `ssh -J`: another sign-in, at the machine that was named.
@@ -258,7 +320,7 @@ impl Visitor {
 fn may_ever_reach(app: &App, person: &str, machine: &str, from: IpAddr) -> bool {
     let rules = app.rules.now();
     Capability::ALL.into_iter().any(|c| {
-        let request = Connection::request(person, machine, None, c, from, Factors::NONE);
+        let request = Connection::request(person, machine, None, c, from, Facts::default());
         !matches!(
             rules.policy.decide(&request).outcome,
             Outcome::Refused(Refusal::UnknownMachine | Refusal::UnknownPerson | Refusal::NoRule)
@@ -276,14 +338,15 @@ impl Handler for Visitor {
     async fn auth_publickey(&mut self, user: &str, key: VerifiedPublicKey<'_>) -> Result<Auth, Self::Error> {
         let Some(print) = self.knows(user, key.public_key) else { return Ok(reject()) };
         let person = self.login.as_ref().map(|l| l.person.clone()).unwrap_or_default();
-        if !self.sign_in.handle_factor(&person, Factor::Key) {
+        if !self.sign_in.handle_factor(&person, Factor::Key, Timestamp::now()) {
             return Ok(reject());
         }
         self.key = Some(print);
         // What was proved outside counts inside, for the same person.
         if let Some((outer, _)) = &self.inside {
             for factor in outer.factors().iter() {
-                if !self.sign_in.handle_factor(outer.person(), factor) {
+                let at = outer.proofs().when(factor).unwrap_or_else(Timestamp::now);
+                if !self.sign_in.handle_factor(outer.person(), factor, at) {
                     return Ok(reject());
                 }
             }
@@ -295,10 +358,10 @@ impl Handler for Visitor {
         if !self.same_user(user) || !self.sign_in.factors().contains(Factor::Key) {
             return Ok(only(MethodKind::PublicKey, false));
         }
-        let Some(mut answers) = response else { return Ok(self.ask("")) };
+        let Some(mut answers) = response else { return Ok(self.ask("").await) };
         let given = answers.next().and_then(|a| String::from_utf8(a.to_vec()).ok()).unwrap_or_default();
-        match self.wanted() {
-            Some(factor) => Ok(self.check(factor, &given).await),
+        match self.wanted().await {
+            Some(wanted) => Ok(self.check(wanted, &given).await),
             None => Ok(reject()),
         }
     }

@@ -44,7 +44,7 @@ fn decisions() -> Outcome<f64> {
     let now: Timestamp = "2026-11-23T09:00:00Z".parse()?;
     let document = read(&text).map_err(|e| format!("{e:?}"))?;
     let policy = Policy::compile(document, Arc::new(Directory::new(people, machines)), now);
-    let facts = Facts { factors: Factors::of([Factor::Key]), recorded: true };
+    let facts = Facts::proved(Factors::of([Factor::Key]), now);
     let rounds = 3_000_000usize;
     let began = Instant::now();
     let mut granted = 0u64;

@@ -1,26 +1,28 @@
 use super::account;
-use crate::cli::{Policy, Why};
+use crate::cli::{Policy as PolicyCommand, Why};
 use crate::output::Printer;
 use crate::{Exit, Failure};
 use aerie_api::{PolicyChecked, WhyQuery};
 use aerie_client::Client;
 use aerie_core::diagnostic::{Diagnostic, Severity};
 use aerie_core::directory::{Directory, DirectoryFile};
-use aerie_core::policy::{check, read};
+use aerie_core::policy::{Policy, check, read};
 use jiff::civil::{DateTime, Time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, Zoned};
+use std::sync::Arc;
 
 /// Errors and warnings of a document.
 pub(super) fn diagnose(text: &str, directory: &Directory) -> Vec<Diagnostic> {
-    read(text).map_or_else(|errors| errors, |document| check(&document, directory))
+    let (directory, now) = (Arc::new(directory.clone()), Timestamp::now());
+    read(text).map_or_else(|errors| errors, |document| check(&Policy::compile(document, directory, now), now))
 }
 
-pub(super) async fn run(server: Option<&str>, what: Policy, printer: Printer) -> Result<Exit, Failure> {
+pub(super) async fn run(server: Option<&str>, what: PolicyCommand, printer: Printer) -> Result<Exit, Failure> {
     let text = |path: &std::path::Path| std::fs::read_to_string(path).map_err(|e| Failure::file(path.display(), &e));
     match what {
-        Policy::Show => printer.value(&account::client(server)?.policy().await?, |p| p.text.clone())?,
-        Policy::Check { file, directory: Some(directory) } => {
+        PolicyCommand::Show => printer.value(&account::client(server)?.policy().await?, |p| p.text.clone())?,
+        PolicyCommand::Check { file, directory: Some(directory) } => {
             let known: DirectoryFile =
                 serde_json::from_str(&text(&directory)?).map_err(|e| Failure::usage(format!("{}: {e}", directory.display())))?;
             let rules = text(&file)?;
@@ -31,12 +33,12 @@ pub(super) async fn run(server: Option<&str>, what: Policy, printer: Printer) ->
             })?;
             return Ok(if found.iter().any(|d| d.severity == Severity::Error) { Exit::No } else { Exit::Done });
         }
-        Policy::Check { file, directory: None } => {
+        PolicyCommand::Check { file, directory: None } => {
             let checked = account::client(server)?.check_policy(&text(&file)?).await?;
             printer.value(&checked, |c| told(c, "The rules can be published."))?;
             return Ok(if checked.ok { Exit::Done } else { Exit::No });
         }
-        Policy::Publish { file, after } => {
+        PolicyCommand::Publish { file, after } => {
             let checked = account::client(server)?.publish_policy(&text(&file)?, after).await?;
             let done = format!("Version {} is in force.", checked.version.unwrap_or(0));
             printer.value(&checked, |c| told(c, "") + &done)?;

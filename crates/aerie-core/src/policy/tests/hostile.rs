@@ -1,0 +1,63 @@
+//! Broken and hostile documents: an error in bounded time and memory, never a panic.
+
+use crate::policy::*;
+use proptest::prelude::*;
+
+#[test]
+fn a_line_of_a_megabyte_is_read_or_refused() {
+    let long = "x".repeat(1 << 20);
+    for text in [
+        format!("zone = \"{long}\""),
+        format!("[[forbid]]\nname = \"{long}\""),
+        format!("[[forbid]]\nname = \"a\"\npeople = \"person:{long}"),
+        long.clone(),
+    ] {
+        let errors = read(&text).unwrap_err();
+        assert!(errors[0].render("rules.toml", &text).len() < 4 * text.len());
+    }
+}
+
+#[test]
+fn too_many_rules_are_refused_and_the_most_are_not() {
+    let rules = |n: usize| (0..n).fold(String::new(), |t, i| t + &format!("[[forbid]]\nname=\"r{i}\"\n"));
+    assert_eq!(read(&rules(MAX_RULES)).unwrap().rules.len(), MAX_RULES);
+    assert_eq!(read(&rules(MAX_RULES + 1)).unwrap_err()[0].code, "policy/too-many");
+    assert_eq!(read(&rules(100_000)).unwrap_err()[0].code, "policy/too-many");
+}
+
+#[test]
+fn after_a_hundred_errors_the_rest_is_left() {
+    let text = (0..5_000).fold(String::new(), |t, i| t + &format!("[[forbid]]\nname=\"r{i}\"\nhours=\"nowhere\"\n"));
+    let errors = read(&text).unwrap_err();
+    assert_eq!((errors.len(), errors.last().map(|e| e.code.as_str())), (101, Some("policy/too-many")));
+}
+
+#[test]
+fn deep_nesting_is_refused() {
+    for text in
+        [format!("a = {}", "[".repeat(100_000)), format!("a = {}", "{a=".repeat(50_000)), format!("[{}]", vec!["a"; 50_000].join("."))]
+    {
+        assert!(read(&text).is_err());
+    }
+}
+
+#[test]
+fn letters_that_look_alike_are_named() {
+    let text = "[[forbid]]\nname = \"night-d\u{43e}me\"";
+    let errors = read(text).unwrap_err();
+    assert_eq!(
+        (errors[0].code.as_str(), errors[0].help.as_deref()),
+        ("policy/name", Some("`\u{43e}` is U+043E, which may look like another letter"))
+    );
+}
+
+proptest! {
+    #[test]
+    fn any_text_is_read_or_refused_without_a_panic(text in "(\\[\\[allow\\]\\]|\\[\\[never\\]\\]|\\[\\[test\\]\\]|name|hours|unless|=|\"|\\[|\\]|\\{|\\}|[a-z0-9 :*&|!\n-]){0,80}") {
+        if let Err(errors) = read(&text) {
+            for e in errors {
+                prop_assert!(!e.render("rules.toml", &text).is_empty());
+            }
+        }
+    }
+}
