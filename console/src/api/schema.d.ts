@@ -28,10 +28,88 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** People, machines and keys as a file, for auditing logs elsewhere. */
+        /**
+         * People, machines, groups and keys as a file, for auditing logs elsewhere and for bringing them back changed. The ETag counts
+         *     the changes.
+         */
         get: operations["directory"];
         put?: never;
+        /**
+         * Take people, machines and groups in, or say what would change.
+         * @description Whoever stays keeps their password and code. Live sessions are decided again at once.
+         */
+        post: operations["importDirectory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drafts of rules that are not published, last changed first. */
+        get: operations["drafts"];
+        put?: never;
+        /** Begin a draft, from the rules in force where it has no text of its own. */
+        post: operations["beginDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A draft with its text. The ETag is its revision. */
+        get: operations["draft"];
+        /** Change a draft. An agreement to it is lost. */
+        put: operations["changeDraft"];
         post?: never;
+        /** Drop a draft. */
+        delete: operations["dropDraft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/agree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agree to a draft as the second person. Neither its author nor whoever changed it last can. */
+        post: operations["agreeToDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Publish a draft. Live sessions are decided again at once. */
+        post: operations["publishDraft"];
         delete?: never;
         options?: never;
         head?: never;
@@ -228,8 +306,184 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Check a rule document without publishing it. */
+        /** Check a rule document without publishing it. Guardrails are proved and its tests are run. */
         post: operations["checkPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add, change or remove one rule of a document. Comments and everything else stay as they are written. */
+        post: operations["editPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The effect that a document would have: who gains and loses what, which past sessions would have been refused, which live ones
+         *     would end.
+         */
+        post: operations["policyEffect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a rule document as its rules, with what is wrong in it. */
+        post: operations["readPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of each rule that allows something: never used, or wider than what was used. */
+        get: operations["policyUse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every version of the rules, newest first. */
+        get: operations["policyVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/versions/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One version of the rules. */
+        get: operations["policyVersion"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/versions/{version}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put an earlier version in force again, as a new one.
+         * @description It is checked like any other: names that are gone since then keep it out.
+         */
+        post: operations["restorePolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who can reach this machine, what this person can reach, or all of it: exact, grouped by what they have. */
+        get: operations["reach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reach.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as CSV (RFC 4180): one line for each group of people and machines and each of its permissions. */
+        get: operations["reachCsv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reach/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much access there is between groups of people and groups of machines. */
+        get: operations["reachMatrix"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -284,6 +538,78 @@ export interface paths {
         put?: never;
         /** Verify a recording: that it is what was written, whole, and the one in the log. */
         post: operations["verifyRecording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reviews of who has access, newest first. Those who may not read everything see what they have to decide. */
+        get: operations["reviews"];
+        put?: never;
+        /**
+         * Begin a review: one entry for each person and rule that gives them anything in scope.
+         * @description Who looks after a machine decides on it: the people whose name or group is its owner, and administrators.
+         */
+        post: operations["beginReview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A review with its entries. */
+        get: operations["review"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews/{id}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Close a review. What was withdrawn is written into a draft of the rules; what nobody decided on is told. */
+        post: operations["closeReview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews/{id}/entries/{n}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep or withdraw a permission under review. */
+        put: operations["decideEntry"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -423,8 +749,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Why may somebody, or why not?
-         * @description Every factor is taken as proved, so that the answer is about the rules: what they demand is listed.
+         * Why may somebody, or why not, and what would change it?
+         * @description Nothing is taken as proved unless `factors` says so; a recording is. What the rules demand is listed.
          */
         get: operations["why"];
         put?: never;
@@ -439,6 +765,34 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description One change of who may reach what. */
+        ChangeView: {
+            /** @description Under which account; none for any that no rule names. */
+            account?: string | null;
+            /** @description What is demanded, each alternative. */
+            after: string[][];
+            /** @description What was demanded, each alternative. */
+            before: string[][];
+            /** @description What. */
+            capabilities: string[];
+            /** @description From where. */
+            from: string;
+            /** @description Where. */
+            machines: string[];
+            /** @description Who. */
+            people: string[];
+            /** @description In a sentence. */
+            sentence: string;
+            /**
+             * Format: int64
+             * @description People × machines × capabilities.
+             */
+            size: number;
+            /** @description `gains`, `easier`, `loses`, `harder` or `different`. */
+            turn: string;
+            /** @description When. */
+            when: string;
+        };
         /** @description A signed checkpoint. */
         CheckpointView: {
             /**
@@ -479,16 +833,141 @@ export interface components {
             /** @description `error` or `warning`. */
             severity: string;
         };
+        /** @description What an import changes. */
+        DirectoryChanges: {
+            /** @description What it changes in who may reach what. */
+            changes: components["schemas"]["ChangeView"][];
+            /** @description Each difference in a sentence. */
+            differences: string[];
+            /** @description Whether it was done. */
+            done: boolean;
+            /** @description In a sentence. */
+            sentence: string;
+        };
         /** @description People, machines and the authority, for auditing files elsewhere. */
         DirectoryExport: {
             /** @description Fingerprint of the authority that signs in to machines. */
             authority: string;
             /** @description Public key of the checkpoints, hexadecimal. */
             checkpoint_key: string;
+            /** @description Groups that hold others or fill themselves. */
+            groups?: Record<string, never>[];
             /** @description Every machine. */
             machines: Record<string, never>[];
             /** @description Everybody, as `--directory` reads it. */
             people: Record<string, never>[];
+        };
+        /** @description People, machines or groups to be taken in. */
+        DirectoryImport: {
+            /** @description Only say what would change. */
+            dry_run?: boolean;
+            /** @description `json` (a whole directory, as the export writes it), `csv-people` or `csv-machines` (added to what is known). */
+            format: string;
+            /** @description The file. */
+            text: string;
+        };
+        /** @description A draft that is begun or changed. */
+        DraftText: {
+            /**
+             * Format: int64
+             * @description The version that it is written against from now on; as before where it is not said.
+             */
+            base?: number | null;
+            /** @description The document; the rules in force where a new draft says none. */
+            text?: string | null;
+            /** @description What it is about. */
+            title: string;
+        };
+        /** @description Rules that are being written. */
+        DraftView: {
+            /** @description Who agreed to it as it is. */
+            agreed_by?: string | null;
+            /** @description Who began it. */
+            author: string;
+            /**
+             * Format: int64
+             * @description The version that it was written against.
+             */
+            base: number;
+            /**
+             * Format: date-time
+             * @description When it was last changed.
+             */
+            changed: string;
+            /** @description By whom. */
+            changed_by: string;
+            /** @description Whether that version is still in force. */
+            current: boolean;
+            /** @description Identifier. */
+            id: string;
+            /**
+             * Format: int64
+             * @description Counts every change; it is the ETag.
+             */
+            revision: number;
+            /** @description Whether it takes a second person to publish it. */
+            second_person: boolean;
+            /** @description The document; left out in lists. */
+            text?: string | null;
+            /** @description What it is about. */
+            title: string;
+        };
+        /** @description What is to be compared with the rules in force. */
+        EffectQuery: {
+            /**
+             * Format: int64
+             * @description The version to compare with; the one in force where it is not said.
+             */
+            against?: number | null;
+            /**
+             * Format: int32
+             * @description Days of the past to hold against it.
+             */
+            days?: number | null;
+            /** @description The document. */
+            text: string;
+        };
+        /** @description The effect that a document would have. */
+        EffectView: {
+            /** @description Everything that changes, the largest effect first. */
+            changes: components["schemas"]["ChangeView"][];
+            /** @description Errors and warnings. */
+            diagnostics: components["schemas"]["DiagnosticView"][];
+            /** @description Live sessions that would end, by identifier, with the sentence that says why. */
+            ending: components["schemas"]["EndingView"][];
+            /**
+             * Format: date-time
+             * @description From when on changes were looked for.
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description How many guardrails hold.
+             */
+            guardrails: number;
+            /** @description Whether it could be published. */
+            ok: boolean;
+            /** @description The past under it. */
+            past: components["schemas"]["PastView"];
+            /** @description In a sentence. */
+            sentence: string;
+            /**
+             * Format: int64
+             * @description How many tests of the document have the answer they must have.
+             */
+            tests: number;
+            /**
+             * Format: date-time
+             * @description To when.
+             */
+            to: string;
+        };
+        /** @description A live session that would end. */
+        EndingView: {
+            /** @description Why. */
+            sentence: string;
+            /** @description Identifier of the session. */
+            session: string;
         };
         /** @description An event of the log. */
         EventView: {
@@ -603,6 +1082,24 @@ export interface components {
             /** @description Text. */
             text?: string | null;
         };
+        /** @description Past sessions of one person on one machine that would have been otherwise. */
+        JudgedView: {
+            /**
+             * Format: date-time
+             * @description When the last of them began.
+             */
+            last: string;
+            /** @description Where. */
+            machine: string;
+            /** @description Who. */
+            person: string;
+            /** @description In a sentence. */
+            sentence: string;
+            /** @description The sessions, oldest first. */
+            sessions: string[];
+            /** @description `refused` or `asked`. */
+            verdict: string;
+        };
         /** @description A registered key. */
         KeyView: {
             /** @description `SHA256:…` */
@@ -691,6 +1188,44 @@ export interface components {
             /** @description `ready` or `incomplete`. */
             state: string;
         };
+        /** @description A cell of the matrix. */
+        MatrixCell: {
+            /** @description Capabilities that any of them has. */
+            capabilities: string[];
+            /**
+             * Format: int64
+             * @description All pairs.
+             */
+            of: number;
+            /**
+             * Format: int64
+             * @description Pairs with any access.
+             */
+            pairs: number;
+        };
+        /** @description A row or column of the matrix. */
+        MatrixHead: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            count: number;
+            /** @description Its name. */
+            name: string;
+            /** @description Selector that holds just these. */
+            selector: string;
+        };
+        /** @description How much access there is between groups of people and groups of machines. */
+        MatrixView: {
+            /** @description For each row its cells. */
+            cells: components["schemas"]["MatrixCell"][][];
+            /** @description Groups of machines. */
+            columns: components["schemas"]["MatrixHead"][];
+            /** @description Groups of people. */
+            rows: components["schemas"]["MatrixHead"][];
+            /** @description In a sentence. */
+            sentence: string;
+        };
         /** @description Who is signed in. */
         Me: {
             /** @description Name as people write it. */
@@ -706,6 +1241,20 @@ export interface components {
              * @description Until when.
              */
             until: string;
+        };
+        /** @description A review that is begun. */
+        NewReview: {
+            /**
+             * Format: int32
+             * @description Days until it is due, 1 to 366.
+             */
+            days: number;
+            /** @description Selector of the machines in scope; all where it is not said. */
+            machines?: string | null;
+            /** @description Selector of the people in scope; all where it is not said. */
+            people?: string | null;
+            /** @description What it is about. */
+            title: string;
         };
         /** @description How things stand. */
         Now: {
@@ -897,6 +1446,48 @@ export interface components {
             /** @description To be given as `after` for the next page; absent on the last. */
             next?: string | null;
         };
+        /** @description The past under a draft. */
+        PastView: {
+            /**
+             * Format: int64
+             * @description Sessions that would have been asked more.
+             */
+            asked: number;
+            /** @description In groups. */
+            judged: components["schemas"]["JudgedView"][];
+            /**
+             * Format: int64
+             * @description Sessions that would have been refused.
+             */
+            refused: number;
+            /** @description In a sentence. */
+            sentence: string;
+            /**
+             * Format: int64
+             * @description Sessions looked at.
+             */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description Of people and machines that are no longer there.
+             */
+            unknown: number;
+        };
+        /** @description A permission. */
+        PermissionView: {
+            /** @description Under which account; none for any that no rule names. */
+            account?: string | null;
+            /** @description What. */
+            capabilities: string[];
+            /** @description What is demanded, each alternative. */
+            demands: string[][];
+            /** @description From where, in words. */
+            from: string;
+            /** @description When, within the span of time looked at: begin and end, in milliseconds since the epoch. */
+            spans: number[][];
+            /** @description When, in words. */
+            when: string;
+        };
         /** @description A person. */
         PersonView: {
             /** @description Whether they have enrolled for codes. */
@@ -927,6 +1518,24 @@ export interface components {
              * @description The version, where it was published.
              */
             version?: number | null;
+        };
+        /** @description A document as its rules, for reading and for forms. */
+        PolicyRead: {
+            /** @description Errors and warnings. */
+            diagnostics: components["schemas"]["DiagnosticView"][];
+            /** @description Names of its hours. */
+            hours: string[];
+            /** @description Whether it can be published. */
+            ok: boolean;
+            /** @description The rules and guardrails, in the order of the text; empty where it cannot be read. */
+            rules: components["schemas"]["RuleCard"][];
+            /** @description Whether the next version takes the agreement of a second person. */
+            second_person: boolean;
+            /**
+             * Format: int64
+             * @description How many tests stand in it.
+             */
+            tests: number;
         };
         /** @description A rule document to be checked or published. */
         PolicyText: {
@@ -966,6 +1575,44 @@ export interface components {
             /** @description Stable code with its place in the documentation: `/docs/errors#CODE`. */
             type: string;
         };
+        /** @description What is said of a publication. */
+        PublishNote: {
+            /** @description What it is for. */
+            note?: string;
+        };
+        /** @description The same permissions of some people on some machines. */
+        ReachEntry: {
+            /** @description Where. */
+            machines: string[];
+            /** @description Who. */
+            people: string[];
+            /** @description What. */
+            permissions: components["schemas"]["PermissionView"][];
+        };
+        /** @description Who can reach what. */
+        ReachView: {
+            /** @description Classes of people, classes of machines, pairs of them with access. */
+            classes: number[];
+            /** @description Groups of people and machines with the same permissions, the largest first. */
+            entries: components["schemas"]["ReachEntry"][];
+            /**
+             * Format: date-time
+             * @description From when on.
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description Version of the rules.
+             */
+            policy_version: number;
+            /** @description In a sentence. */
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description To when.
+             */
+            to: string;
+        };
         /** @description The result of verifying a recording. */
         RecordingReport: {
             /** @description Whether its end is there. */
@@ -990,6 +1637,150 @@ export interface components {
             sentence: string;
             /** @description The session. */
             session: string;
+        };
+        /** @description The result of closing a review. */
+        ReviewClosed: {
+            /** @description The draft in which the withdrawals are written, where there are any. */
+            draft?: string | null;
+            /** @description In a sentence. */
+            sentence: string;
+        };
+        /** @description A decision on an entry. */
+        ReviewDecision: {
+            /** @description `keep` or `withdraw`. */
+            decision: string;
+            /** @description What is said of it. */
+            note?: string;
+        };
+        /** @description One permission under review. */
+        ReviewEntryView: {
+            /** @description What. */
+            capabilities: string[];
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            decided_at?: string | null;
+            /** @description By whom. */
+            decided_by?: string | null;
+            /** @description `keep` or `withdraw`. */
+            decision?: string | null;
+            /** @description Where. */
+            machines: string[];
+            /**
+             * Format: int64
+             * @description Number within the review.
+             */
+            n: number;
+            /** @description What was said of it. */
+            note: string;
+            /** @description Who may decide besides administrators. */
+            owners: string[];
+            /** @description Whose. */
+            person: string;
+            /** @description Their full name. */
+            person_name: string;
+            /** @description The rule that gives it. */
+            rule: string;
+        };
+        /** @description A review of who has access. */
+        ReviewView: {
+            /**
+             * Format: date-time
+             * @description When it was closed.
+             */
+            closed?: string | null;
+            /** @description Entries, decided, kept, withdrawn. */
+            counts: number[];
+            /**
+             * Format: date-time
+             * @description When it was begun.
+             */
+            created: string;
+            /** @description By whom. */
+            created_by: string;
+            /**
+             * Format: date-time
+             * @description When it is due.
+             */
+            deadline: string;
+            /** @description Its entries; left out in lists. Those who may not read everything see their own. */
+            entries: components["schemas"]["ReviewEntryView"][];
+            /** @description Identifier. */
+            id: string;
+            /** @description Selector of the machines in scope. */
+            machines: string;
+            /** @description Selector of the people in scope. */
+            people: string;
+            /** @description How it stands, in a sentence. */
+            sentence: string;
+            /** @description What it is about. */
+            title: string;
+        };
+        /** @description One rule, for reading and for forms. */
+        RuleCard: {
+            /** @description `allow`, `forbid`, `require` or `never`. */
+            effect: string;
+            /** @description Its fields as they are written: key and value. */
+            fields: Record<string, never>;
+            /**
+             * Format: int64
+             * @description Line on which it begins.
+             */
+            line: number;
+            /**
+             * Format: int64
+             * @description How many machines it speaks of.
+             */
+            machines: number;
+            /** @description Its name. */
+            name: string;
+            /** @description What it is for, in the author's words. */
+            note?: string | null;
+            /**
+             * Format: int64
+             * @description How many people it speaks of.
+             */
+            people: number;
+            /** @description What it says, in a sentence. */
+            sentence: string;
+        };
+        /** @description A change of one rule within a document. */
+        RuleEdit: {
+            /** @description What the new rule does; not for a change. */
+            effect?: string | null;
+            /** @description Fields to be set; null removes one. None removes the rule. */
+            fields?: Record<string, never> | null;
+            /** @description Name of the rule to change or remove; none adds one. */
+            name?: string | null;
+            /** @description The document. */
+            text: string;
+        };
+        /** @description What became of a rule. */
+        RuleUseView: {
+            /**
+             * Format: date-time
+             * @description When it was last used.
+             */
+            last?: string | null;
+            /**
+             * Format: int64
+             * @description Its line.
+             */
+            line: number;
+            /** @description Its name. */
+            name: string;
+            /** @description Fields of a narrower rule that would have let in all of them. */
+            narrower: Record<string, never>;
+            /** @description The narrower rule as text. */
+            proposal?: string | null;
+            /** @description In a sentence. */
+            sentence: string;
+            /**
+             * Format: int64
+             * @description Sessions that it let in.
+             */
+            sessions: number;
         };
         /** @description A rule that is cited. */
         RuleView: {
@@ -1194,8 +1985,48 @@ export interface components {
             /** @description Zone of the day. */
             zone: string;
         };
+        /** @description A version of the rules. */
+        VersionView: {
+            /**
+             * Format: int64
+             * @description Lines added and removed against the version before.
+             */
+            added: number;
+            /** @description The second person who agreed. */
+            agreed_by?: string | null;
+            /** @description What was said of it. */
+            note: string;
+            /**
+             * Format: date-time
+             * @description When it was published.
+             */
+            published_at: string;
+            /** @description By whom. */
+            published_by: string;
+            /**
+             * Format: int64
+             * @description See `added`.
+             */
+            removed: number;
+            /**
+             * Format: int64
+             * @description The earlier version that it brought back.
+             */
+            restored?: number | null;
+            /** @description The document; left out in lists. */
+            text?: string | null;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            version: number;
+        };
         /** @description The answer. */
         Why: {
+            /** @description The smallest things that would change it, each a phrase. */
+            changes: string[];
+            /** @description What is demanded in the end, each as a phrase. */
+            demands: string[];
             /**
              * Format: date-time
              * @description Until when it holds.
@@ -1270,6 +2101,269 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DirectoryExport"];
                 };
+            };
+        };
+    };
+    importDirectory: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of the directory that was changed */
+                "if-match"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DirectoryImport"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DirectoryChanges"];
+                };
+            };
+            /** @description Somebody else changed it in between */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    drafts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"][];
+                };
+            };
+        };
+    };
+    beginDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+        };
+    };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    changeDraft: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that was changed */
+                "if-match": string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Somebody else changed it in between */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    dropDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    agreeToDraft: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that is agreed to */
+                "if-match": string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    publishDraft: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that is published */
+                "if-match": string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublishNote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyChecked"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The draft or the rules changed in between */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -1532,6 +2626,13 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyChecked"];
                 };
             };
+            /** @description A second person must agree: use a draft */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Others were published in between */
             412: {
                 headers: {
@@ -1567,6 +2668,285 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PolicyChecked"];
+                };
+            };
+        };
+    };
+    editPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleEdit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyText"];
+                };
+            };
+        };
+    };
+    policyEffect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EffectQuery"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectView"];
+                };
+            };
+        };
+    };
+    readPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyRead"];
+                };
+            };
+        };
+    };
+    policyUse: {
+        parameters: {
+            query?: {
+                /** @description Days, 1 to 366; 90 where it is not said. */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleUseView"][];
+                };
+            };
+        };
+    };
+    policyVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionView"][];
+                };
+            };
+        };
+    };
+    policyVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    restorePolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublishNote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyChecked"];
+                };
+            };
+            /** @description A second person must agree: use a draft */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    reach: {
+        parameters: {
+            query?: {
+                /** @description One person by name. */
+                person?: string | null;
+                /** @description One machine by name. */
+                machine?: string | null;
+                /** @description Selector of people. */
+                people?: string | null;
+                /** @description Selector of machines. */
+                machines?: string | null;
+                /** @description Only this capability. */
+                capability?: string | null;
+                /** @description Days from now on, 1 to 366; a week where it is not said. */
+                days?: number | null;
+                /** @description The rules of this version; those in force where it is not said. */
+                version?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReachView"];
+                };
+            };
+        };
+    };
+    reachCsv: {
+        parameters: {
+            query?: {
+                /** @description One person by name. */
+                person?: string | null;
+                /** @description One machine by name. */
+                machine?: string | null;
+                /** @description Selector of people. */
+                people?: string | null;
+                /** @description Selector of machines. */
+                machines?: string | null;
+                /** @description Only this capability. */
+                capability?: string | null;
+                /** @description Days from now on, 1 to 366; a week where it is not said. */
+                days?: number | null;
+                /** @description The rules of this version; those in force where it is not said. */
+                version?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+        };
+    };
+    reachMatrix: {
+        parameters: {
+            query?: {
+                /** @description `group`, `organisation` or `person`. */
+                rows?: string;
+                /** @description `site`, `group`, `label`, `owner` or `name`. */
+                columns?: string;
+                /** @description Selector of people. */
+                people?: string;
+                /** @description Selector of machines. */
+                machines?: string;
+                /** @description The rules of this version; those in force where it is not said. */
+                version?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatrixView"];
                 };
             };
         };
@@ -1631,6 +3011,146 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RecordingReport"];
                 };
+            };
+        };
+    };
+    reviews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewView"][];
+                };
+            };
+        };
+    };
+    beginReview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReview"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewView"];
+                };
+            };
+        };
+    };
+    review: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    closeReview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewClosed"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    decideEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                n: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReviewDecision"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewEntryView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -1815,6 +3335,10 @@ export interface operations {
                 account?: string | null;
                 /** @description From which address. */
                 from?: string | null;
+                /** @description Factors taken as proved just then: words, separated by commas. */
+                factors?: string | null;
+                /** @description The rules of this version; those in force where it is not said. */
+                version?: number | null;
             };
             header?: never;
             path?: never;

@@ -2,10 +2,16 @@
 
 mod findings;
 mod frames;
+mod rules;
 mod sessions;
 
 pub use findings::{FindingView, LogLineView, ScanResult};
 pub use frames::{FrameKind, FrameView};
+pub use rules::{
+    ChangeView, DirectoryChanges, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EndingView, JudgedView, MatrixCell,
+    MatrixHead, MatrixView, NewReview, PastView, PermissionView, PolicyRead, PublishNote, ReachEntry, ReachQuery, ReachView, ReviewClosed,
+    ReviewDecision, ReviewEntryView, ReviewView, RuleCard, RuleEdit, RuleUseView, VersionView,
+};
 pub use sessions::SessionView;
 
 use serde::{Deserialize, Serialize};
@@ -356,6 +362,10 @@ pub struct WhyQuery {
     pub account: Option<String>,
     /// From which address.
     pub from: Option<String>,
+    /// Factors taken as proved just then: words, separated by commas.
+    pub factors: Option<String>,
+    /// The rules of this version; those in force where it is not said.
+    pub version: Option<i64>,
 }
 
 /// The answer.
@@ -369,6 +379,10 @@ pub struct Why {
     pub missing: Vec<String>,
     /// The rules that led to it.
     pub rules: Vec<RuleView>,
+    /// The smallest things that would change it, each a phrase.
+    pub changes: Vec<String>,
+    /// What is demanded in the end, each as a phrase.
+    pub demands: Vec<String>,
     /// Until when it holds.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub holds_until: Option<jiff::Timestamp>,
@@ -396,6 +410,10 @@ pub struct DirectoryExport {
     /// Every machine.
     #[schema(value_type = Vec<Object>)]
     pub machines: Vec<aerie_core::directory::Machine>,
+    /// Groups that hold others or fill themselves.
+    #[schema(value_type = Vec<Object>)]
+    #[serde(default)]
+    pub groups: Vec<aerie_core::directory::Group>,
     /// Fingerprint of the authority that signs in to machines.
     pub authority: String,
     /// Public key of the checkpoints, hexadecimal.

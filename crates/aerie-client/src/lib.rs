@@ -1,8 +1,10 @@
 //! Typed client of the API, shared by the command line and the tests.
 
 use aerie_api::{
-    CheckpointView, DirectoryExport, EventView, FindingView, FrameView, LogReport, MachineView, Me, Now, Page, PersonView, PolicyChecked,
-    PolicyText, PolicyView, ProblemView, RecordingReport, ScanResult, SessionView, SignIn, Why, WhyQuery,
+    CheckpointView, DirectoryChanges, DirectoryExport, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EventView,
+    FindingView, FrameView, LogReport, MachineView, MatrixView, Me, NewReview, Now, Page, PersonView, PolicyChecked, PolicyRead,
+    PolicyText, PolicyView, ProblemView, PublishNote, ReachQuery, ReachView, RecordingReport, ReviewClosed, ReviewDecision,
+    ReviewEntryView, ReviewView, RuleEdit, RuleUseView, ScanResult, SessionView, SignIn, VersionView, Why, WhyQuery,
 };
 use reqwest::{Method, RequestBuilder, StatusCode};
 use serde::Serialize;
@@ -269,9 +271,194 @@ impl Client {
     pub async fn publish_policy(&self, text: &str, after: Option<i64>) -> Result<PolicyChecked> {
         let mut call = self.call(Method::PUT, "policy").json(&PolicyText { text: text.into() });
         if let Some(version) = after {
-            call = call.header("if-match", format!("\"{version}\""));
+            call = call.header("if-match", tag(version));
         }
         self.ask(call).await
+    }
+
+    /// Reads rules as cards.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn read_policy(&self, text: &str) -> Result<PolicyRead> {
+        self.ask(self.call(Method::POST, "policy/read").json(&PolicyText { text: text.into() })).await
+    }
+
+    /// Adds, changes or removes one rule of a document.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn edit_policy(&self, edit: &RuleEdit) -> Result<PolicyText> {
+        self.ask(self.call(Method::POST, "policy/edit").json(edit)).await
+    }
+
+    /// The effect that a document would have.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn policy_effect(&self, query: &EffectQuery) -> Result<EffectView> {
+        self.ask(self.call(Method::POST, "policy/effect").json(query)).await
+    }
+
+    /// What became of each rule in so many days.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn policy_use(&self, days: u32) -> Result<Vec<RuleUseView>> {
+        self.ask(self.call(Method::GET, "policy/use").query(&[("days", days)])).await
+    }
+
+    /// Every version of the rules, newest first.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn policy_versions(&self) -> Result<Vec<VersionView>> {
+        self.ask(self.call(Method::GET, "policy/versions")).await
+    }
+
+    /// One version of the rules.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn policy_version(&self, version: i64) -> Result<VersionView> {
+        self.ask(self.call(Method::GET, &format!("policy/versions/{version}"))).await
+    }
+
+    /// Puts an earlier version in force again.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn restore_policy(&self, version: i64, note: &str) -> Result<PolicyChecked> {
+        self.ask(self.call(Method::POST, &format!("policy/versions/{version}/restore")).json(&PublishNote { note: note.into() })).await
+    }
+
+    /// Drafts that are not published.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn drafts(&self) -> Result<Vec<DraftView>> {
+        self.ask(self.call(Method::GET, "drafts")).await
+    }
+
+    /// One draft.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn draft(&self, id: &str) -> Result<DraftView> {
+        self.ask(self.call(Method::GET, &format!("drafts/{}", safe(id)))).await
+    }
+
+    /// Begins a draft.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn begin_draft(&self, draft: &DraftText) -> Result<DraftView> {
+        self.ask(self.call(Method::POST, "drafts").json(draft)).await
+    }
+
+    /// Changes a draft of that revision.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn change_draft(&self, id: &str, revision: i64, draft: &DraftText) -> Result<DraftView> {
+        self.ask(self.call(Method::PUT, &format!("drafts/{}", safe(id))).header("if-match", tag(revision)).json(draft)).await
+    }
+
+    /// Drops a draft.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn drop_draft(&self, id: &str) -> Result<()> {
+        self.send(self.call(Method::DELETE, &format!("drafts/{}", safe(id)))).await.map(drop)
+    }
+
+    /// Agrees to that revision of a draft.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn agree_to_draft(&self, id: &str, revision: i64) -> Result<DraftView> {
+        self.ask(self.call(Method::POST, &format!("drafts/{}/agree", safe(id))).header("if-match", tag(revision))).await
+    }
+
+    /// Publishes that revision of a draft.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn publish_draft(&self, id: &str, revision: i64, note: &str) -> Result<PolicyChecked> {
+        let call = self.call(Method::POST, &format!("drafts/{}/publish", safe(id))).header("if-match", tag(revision));
+        self.ask(call.json(&PublishNote { note: note.into() })).await
+    }
+
+    /// Who can reach what.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn reach(&self, query: &ReachQuery) -> Result<ReachView> {
+        self.ask(self.call(Method::GET, "reach").query(query)).await
+    }
+
+    /// Who can reach what, as CSV.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn reach_csv(&self, query: &ReachQuery) -> Result<String> {
+        self.text(self.call(Method::GET, "reach.csv").query(query)).await
+    }
+
+    /// How much access there is between groups of people and groups of machines.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn reach_matrix(&self, rows: &str, columns: &str) -> Result<MatrixView> {
+        self.ask(self.call(Method::GET, "reach/matrix").query(&[("rows", rows), ("columns", columns)])).await
+    }
+
+    /// Reviews of who has access, newest first.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn reviews(&self) -> Result<Vec<ReviewView>> {
+        self.ask(self.call(Method::GET, "reviews")).await
+    }
+
+    /// A review with its entries.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn review(&self, id: &str) -> Result<ReviewView> {
+        self.ask(self.call(Method::GET, &format!("reviews/{}", safe(id)))).await
+    }
+
+    /// Begins a review.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn begin_review(&self, review: &NewReview) -> Result<ReviewView> {
+        self.ask(self.call(Method::POST, "reviews").json(review)).await
+    }
+
+    /// Keeps or withdraws a permission under review.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn decide_entry(&self, id: &str, n: i64, decision: &ReviewDecision) -> Result<ReviewEntryView> {
+        self.ask(self.call(Method::PUT, &format!("reviews/{}/entries/{n}", safe(id))).json(decision)).await
+    }
+
+    /// Closes a review.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn close_review(&self, id: &str) -> Result<ReviewClosed> {
+        self.ask(self.call(Method::POST, &format!("reviews/{}/close", safe(id)))).await
+    }
+
+    /// Takes people, machines and groups in, or says what would change.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn import_directory(&self, import: &DirectoryImport) -> Result<DirectoryChanges> {
+        self.ask(self.call(Method::POST, "directory").json(import)).await
     }
 
     /// Asks why somebody may or may not.
@@ -336,6 +523,11 @@ impl Client {
     async fn text(&self, call: RequestBuilder) -> Result<String> {
         self.send(call).await?.text().await.map_err(|_| ClientError::Foreign(self.base.clone()))
     }
+}
+
+/// A number as an ETag.
+fn tag(number: i64) -> String {
+    format!("\"{number}\"")
 }
 
 /// An identifier within a path: anything that is not part of one is left out, so that it names nothing else.

@@ -9,6 +9,7 @@ mod config;
 mod gateway;
 mod identity;
 mod keys;
+mod reach;
 mod recorder;
 mod rulebook;
 mod service;

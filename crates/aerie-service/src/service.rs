@@ -5,6 +5,7 @@ use crate::config::Config;
 use crate::gateway;
 use crate::identity::Identity;
 use crate::keys::{KeyError, Keys};
+use crate::reach::ReachCache;
 use crate::recorder::Recorder;
 use crate::rulebook::Rulebook;
 use crate::sessions::LiveSessions;
@@ -58,6 +59,7 @@ pub(crate) struct App {
     pub(crate) identity: Identity,
     pub(crate) recorder: Recorder,
     pub(crate) live: LiveSessions,
+    pub(crate) reach: ReachCache,
     /// Tells live views which kind of thing changed.
     pub(crate) updates: broadcast::Sender<&'static str>,
     pub(crate) stopping: CancellationToken,
@@ -110,6 +112,7 @@ impl Service {
             identity: Identity::new(store.clone(), keys.clone()),
             recorder: Recorder::start(config.recordings(), keys.clone()).map_err(io("the recordings"))?,
             live: LiveSessions::default(),
+            reach: ReachCache::default(),
             updates: broadcast::channel(64).0,
             stopping: CancellationToken::new(),
             tasks: TaskTracker::new(),
@@ -212,6 +215,9 @@ async fn sign_now_and_then(app: Arc<App>) {
         }
         if let Err(e) = app.log.checkpoint(Timestamp::now()).await {
             tracing::error!(error = %e, "the log could not be signed");
+        }
+        if let Err(e) = api::remind(&app, Timestamp::now()).await {
+            tracing::error!(error = %e, "a review could not be reminded of");
         }
     }
 }

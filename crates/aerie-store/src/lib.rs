@@ -2,18 +2,23 @@
 //!
 //! Events are written by one task alone ([`EventLog`]), in groups, each group with a full sync.
 
+mod directory;
+mod drafts;
 mod events;
 mod findings;
 mod machines;
 mod people;
 mod policies;
+mod reviews;
 mod sessions;
 mod tokens;
 
+pub use drafts::Draft;
 pub use events::{EventFilter, EventLog, StoredEvent};
 pub use findings::FindingFilter;
 pub use people::Credentials;
-pub use policies::PolicyVersion;
+pub use policies::{PolicyVersion, Publication};
+pub use reviews::{Review, ReviewEntry};
 pub use sessions::{SessionFilter, SessionRow};
 pub use tokens::{Token, TokenKind};
 

@@ -84,9 +84,15 @@ async fn a_code_is_used_once_even_at_the_same_moment() {
 #[tokio::test]
 async fn rules_are_published_against_the_version_they_were_written_for() {
     let f = fixture().await;
-    assert_eq!(f.store.publish_policy("a", "lena", t(0), None).await.unwrap(), Some(1));
-    assert_eq!(f.store.publish_policy("b", "lena", t(1), Some(1)).await.unwrap(), Some(2));
-    assert_eq!(f.store.publish_policy("c", "lena", t(2), Some(1)).await.unwrap(), None);
+    assert_eq!(f.store.publish_policy(Publication { text: "a", by: "lena", ..Publication::default() }, t(0)).await.unwrap(), Some(1));
+    assert_eq!(
+        f.store.publish_policy(Publication { text: "b", by: "lena", after: Some(1), ..Publication::default() }, t(1)).await.unwrap(),
+        Some(2)
+    );
+    assert_eq!(
+        f.store.publish_policy(Publication { text: "c", by: "lena", after: Some(1), ..Publication::default() }, t(2)).await.unwrap(),
+        None
+    );
     assert_eq!(f.store.policies().await.unwrap().len(), 2);
 }
 

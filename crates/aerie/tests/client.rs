@@ -72,7 +72,7 @@ fn why_answers_at_any_hour_and_the_exit_code_tells() {
     };
     assert_eq!(
         why("2026-11-23 12:00"),
-        (Some(1), "Ines Okafor may not open a shell on dome-east at this hour; the hours begin at 18:00 (night-dome, line 10).\n".into())
+        (Some(1), "Ines Okafor may not open a shell on dome-east at this hour; the hours begin at 18:00 (night-dome, line 13).\nWhat would change it:\n  opens at 18:00\n".into())
     );
     assert_eq!(why("2026-11-23T23:00:00Z").0, Some(0));
     assert_eq!(why("noon").0, Some(2));
@@ -135,7 +135,7 @@ async fn signing_in_keeps_a_token_and_signing_out_forgets_it() {
         &["log", "list"],
         &["log", "verify"],
         &["policy", "show"],
-        &["directory-export"],
+        &["directory", "export"],
         &["why", "ines", "shell", "dome-east"],
         &["sessions", "end", "x"],
     ] {
@@ -157,7 +157,7 @@ fn logs_are_audited_by_the_service_and_on_files_alone_alike() {
         path.display().to_string()
     };
     let (rules, people) =
-        (file("rules.toml", aerie(&["policy", "show"]).stdout), file("directory.json", aerie(&["directory-export"]).stdout));
+        (file("rules.toml", aerie(&["policy", "show"]).stdout), file("directory.json", aerie(&["directory", "export"]).stdout));
     let ids = |v: &serde_json::Value| {
         let mut ids: Vec<_> =
             v[0]["result"]["findings"].as_array().unwrap().iter().map(|f| (f["id"].to_string(), f["sentence"].to_string())).collect();

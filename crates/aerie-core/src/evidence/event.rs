@@ -53,6 +53,14 @@ kinds! {
     RecordingRead = "recording-read": "read a recording";
     /// New rules were published.
     PolicyPublished = "policy-published": "published rules";
+    /// Rules were drafted, changed or dropped before publication.
+    DraftChanged = "draft-changed": "changed a draft";
+    /// A second person agreed to a draft.
+    DraftAgreed = "draft-agreed": "agreed to a draft";
+    /// A review of access was begun, reminded of or closed.
+    ReviewChanged = "review-changed": "changed a review";
+    /// A permission under review was kept or withdrawn.
+    ReviewDecided = "review-decided": "decided on a permission";
     /// A machine or person was registered or changed.
     DirectoryChanged = "directory-changed": "changed the directory";
     /// A log was held against the rules.

@@ -273,8 +273,15 @@ impl<'p> Joint<'p> {
                             *slot = true;
                         }
                     }
+                    let mut by_turn: BTreeMap<(Turn, u32, u32), Vec<bool>> = BTreeMap::new();
                     for ((before, after), chosen) in by_change {
                         let Some(turn) = self.turn(before, after) else { continue };
+                        // Of an access that is gone it no longer matters what it took.
+                        let before = if turn == Turn::Loses { 0 } else { before };
+                        let all = by_turn.entry((turn, before, after)).or_insert_with(|| vec![false; joint.pairs.len()]);
+                        all.iter_mut().zip(chosen).for_each(|(a, c)| *a |= c);
+                    }
+                    for ((turn, before, after), chosen) in by_turn {
                         let when = self.time(&joint, &chosen, [&first.timeline, &second.timeline], windows);
                         let delta = Delta {
                             turn,
@@ -290,7 +297,7 @@ impl<'p> Joint<'p> {
                 }
             }
         }
-        found
+        join_origins(found, origins.len())
     }
 
     fn origins(&mut self, a: &Situation, b: &Situation) -> Arc<[Arc<Origin>]> {
@@ -311,6 +318,7 @@ impl<'p> Joint<'p> {
                 timeline: Arc::new(Timeline { gates: Box::new([]), moments: vec![] }),
                 accounts: vec![],
                 lines: vec![],
+                origins: 0,
             });
         };
         let key = (situation.clone(), origins.clone());
@@ -437,6 +445,19 @@ fn push(found: &mut Vec<Delta>, delta: Delta) {
         Some(known) => known.capabilities = known.capabilities.union(delta.capabilities),
         None => found.push(delta),
     }
+}
+
+/// Changes that are the same from several origins become one; from all of them, one from anywhere.
+fn join_origins(deltas: Vec<Delta>, all: usize) -> Vec<Delta> {
+    let mut joined: Vec<(Delta, Vec<Arc<Origin>>)> = vec![];
+    for delta in deltas {
+        let same = |(d, _): &&mut (Delta, Vec<Arc<Origin>>)| *d == Delta { origin: d.origin.clone(), ..delta.clone() };
+        match joined.iter_mut().find(same) {
+            Some((_, origins)) => origins.push(delta.origin),
+            None => joined.push((delta.clone(), vec![delta.origin])),
+        }
+    }
+    joined.into_iter().map(|(d, origins)| Delta { origin: Arc::new(Origin::joined(&origins, all)), ..d }).collect()
 }
 
 /// The answer for an account and capability by moment; an account that this side does not tell apart is any other.

@@ -147,6 +147,64 @@ pub fn remove_rule(text: &str, name: &str) -> Result<String, EditError> {
     Ok(document.to_string())
 }
 
+/// Fields of a rule: key and value.
+pub type Fields = BTreeMap<String, Json>;
+
+/// The fields of every rule as they are written, by name.
+///
+/// # Errors
+/// When the document is not TOML.
+pub fn rule_fields(text: &str) -> Result<BTreeMap<String, Fields>, EditError> {
+    let mut document = parse(text)?;
+    let mut all = BTreeMap::new();
+    for effect in Effect::ALL {
+        for table in tables(&mut document, effect.word()).into_iter().flat_map(|t| t.iter()) {
+            let fields: Fields = table.iter().map(|(k, v)| (k.to_string(), json_of(v))).collect();
+            if let Some(name) = fields.get("name").and_then(Json::as_str) {
+                all.insert(name.to_string(), fields.clone());
+            }
+        }
+    }
+    Ok(all)
+}
+
+/// The text of one rule alone, with the comments right above it.
+pub fn rule_text(text: &str, name: &str) -> Option<String> {
+    let mut document = parse(text).ok()?;
+    let (effect, at) = find(&mut document, name)?;
+    let table = tables(&mut document, effect.word())?.get(at)?.clone();
+    let mut alone = DocumentMut::new();
+    let mut list = ArrayOfTables::new();
+    list.push(table);
+    alone.insert(effect.word(), Item::ArrayOfTables(list));
+    let shown = alone.to_string();
+    Some(shown.rsplit("\n\n").next().unwrap_or(&shown).trim().to_string() + "\n")
+}
+
+fn json_of(item: &Item) -> Json {
+    match item {
+        Item::Value(value) => json_of_value(value),
+        Item::Table(table) => Json::Object(table.iter().map(|(k, v)| (k.to_string(), json_of(v))).collect()),
+        Item::ArrayOfTables(list) => {
+            let table = |t: &Table| Json::Object(t.iter().map(|(k, v)| (k.to_string(), json_of(v))).collect());
+            Json::Array(list.iter().map(table).collect())
+        }
+        Item::None => Json::Null,
+    }
+}
+
+fn json_of_value(value: &Value) -> Json {
+    match value {
+        Value::String(s) => s.value().as_str().into(),
+        Value::Integer(n) => (*n.value()).into(),
+        Value::Float(n) => (*n.value()).into(),
+        Value::Boolean(b) => (*b.value()).into(),
+        Value::Datetime(d) => d.value().to_string().into(),
+        Value::Array(list) => Json::Array(list.iter().map(json_of_value).collect()),
+        Value::InlineTable(table) => Json::Object(table.iter().map(|(k, v)| (k.to_string(), json_of_value(v))).collect()),
+    }
+}
+
 /// Puts comments before the table that follows a position, or at the end of the document.
 fn keep(document: &mut DocumentMut, position: Option<isize>, comments: &str) {
     let mut next: Option<(isize, Effect, usize)> = None;
@@ -288,6 +346,15 @@ machines = "label:retired"
         let removed = remove_rule(TEXT, "no-retired").unwrap();
         assert!(removed.contains("# ---- the rest ----") && removed.contains("# The end.") && !removed.contains("[[forbid]]"), "{removed}");
         assert_eq!(remove_rule(TEXT, "nothing"), Err(EditError::NoSuchRule("nothing".into())));
+    }
+
+    #[test]
+    fn fields_and_text_of_a_rule_can_be_taken_out() {
+        let fields = &rule_fields(TEXT).unwrap()["night-dome"];
+        assert_eq!((fields["people"].clone(), fields["capabilities"].clone()), (json!("group:night"), json!(["shell", "exec"])));
+        let alone = rule_text(TEXT, "night-dome").unwrap();
+        assert!(alone.starts_with("# The night shift.\n[[allow]]\n") && alone.ends_with("accounts = [\"operator\"]\n"), "{alone}");
+        assert_eq!(rule_text(TEXT, "nothing"), None);
     }
 
     #[test]

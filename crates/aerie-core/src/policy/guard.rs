@@ -1,8 +1,8 @@
 //! Guardrails, proved over the whole finite space: every class of people and machines, every capability, account and address,
 //! and every moment of the coming year.
 
-use super::capability::{Capabilities, Capability};
-use super::compile::{Policy, gate_of};
+use super::capability::Capability;
+use super::compile::Policy;
 use super::decide::{Counting, Request, RuleRef};
 use super::demand::Facts;
 use super::document::{Effect, Guard, Place, Sources};
@@ -10,7 +10,6 @@ use super::space::{
     Account, Active, Class, Interval, Origin, Reachable, Space, accounts_of, alternatives, common, machine_classes, origins_of,
     people_classes, shared,
 };
-use crate::wording;
 use jiff::Timestamp;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -224,13 +223,4 @@ impl Broken {
             lacking: guard.unless.is_some(),
         }
     }
-}
-
-/// What a guardrail forbids, in words, for lists of rules.
-pub fn guard_words(policy: &Policy, guard: &Guard) -> String {
-    let capabilities = guard.rule.capabilities;
-    let what = if capabilities == Capabilities::all() { "anything".to_string() } else { wording::list(&capabilities.words()) };
-    let time = gate_of(&guard.rule, policy.zone()).map_or(String::new(), |_| " at some hours".into());
-    let unless = guard.unless.as_ref().map(|d| format!(", unless with {}", wording::list(&policy.demanded(d)))).unwrap_or_default();
-    format!("nobody of {} may ever do {what} on {}{time}{unless}", guard.rule.people.0, guard.rule.machines.0)
 }

@@ -4,7 +4,8 @@ use super::capability::Capabilities;
 use super::compile::Policy;
 use super::demand::Demands;
 use super::space::{
-    Account, Class, Interval, Profile, Reachable, Situation, Space, Timeline, common, machine_classes, people_classes, shared, together,
+    Account, Class, Interval, Line, Origin, Profile, Reachable, Situation, Space, Timeline, common, machine_classes, people_classes,
+    shared, together,
 };
 use crate::directory::Bits;
 use crate::wording;
@@ -60,8 +61,8 @@ pub struct Permission {
     pub account: Option<Arc<str>>,
     /// From where, in words; an example stands beside it where it matters.
     pub from: Arc<str>,
-    /// One of those addresses.
-    pub from_example: Option<std::net::IpAddr>,
+    /// An address of each kind that will do; none where any will.
+    pub from_examples: Vec<std::net::IpAddr>,
     /// When, in words.
     pub when: String,
     /// When, within the span of time that was looked at: seconds since the epoch, sorted and disjoint.
@@ -257,7 +258,7 @@ impl Reach {
         let window = self.people.get(person as usize).and_then(|c| c.windows.first()).copied().unwrap_or((0, 0));
         let Some(profile) = self.profiles.get(profile as usize) else { return vec![] };
         let mut found = vec![];
-        for line in &profile.lines {
+        for (line, origin, examples) in profile.joined() {
             let mut ids: Vec<u32> = line.by_moment.iter().copied().filter(|id| *id != 0).collect();
             ids.sort_unstable();
             ids.dedup();
@@ -273,8 +274,8 @@ impl Reach {
                         Account::Named(name) => Some(name.clone()),
                         Account::Other => None,
                     },
-                    from: line.origin.text.clone(),
-                    from_example: line.origin.example,
+                    from: origin.text.clone(),
+                    from_examples: examples.clone(),
                     when: self.policy.when(&profile.timeline, &chosen, window, self.horizon),
                     spans,
                     demands: self.alternatives.get(id as usize).map(|a| a.to_vec()).unwrap_or_default(),
@@ -290,6 +291,25 @@ fn found_same(a: &Access, people: &[u32], permissions: &[Permission]) -> bool {
 }
 
 impl Profile {
+    /// The lines, those that are the same from several origins as one.
+    fn joined(&self) -> Vec<(&Line, Origin, Vec<std::net::IpAddr>)> {
+        let mut joined: Vec<(&Line, Vec<Arc<Origin>>)> = vec![];
+        for line in &self.lines {
+            let same = |(l, _): &&mut (&Line, Vec<Arc<Origin>>)| {
+                l.capabilities == line.capabilities && l.account == line.account && l.by_moment == line.by_moment
+            };
+            match joined.iter_mut().find(same) {
+                Some((_, origins)) => origins.push(line.origin.clone()),
+                None => joined.push((line, vec![line.origin.clone()])),
+            }
+        }
+        let told = |(line, origins): (_, Vec<Arc<Origin>>)| {
+            let examples = if origins.len() == self.origins { vec![] } else { origins.iter().filter_map(|o| o.example).collect() };
+            (line, Origin::joined(&origins, self.origins), examples)
+        };
+        joined.into_iter().map(told).collect()
+    }
+
     fn capabilities(&self) -> Capabilities {
         self.lines.iter().fold(Capabilities::NONE, |all, l| all.union(l.capabilities))
     }

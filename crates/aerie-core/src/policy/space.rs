@@ -58,6 +58,20 @@ pub(super) struct Origin {
     pub(super) text: Arc<str>,
 }
 
+impl Origin {
+    /// Several of `all` origins as one.
+    pub(super) fn joined(origins: &[Arc<Origin>], all: usize) -> Origin {
+        match origins {
+            [one] if all > 1 => (**one).clone(),
+            some if some.len() == all => Origin { example: None, text: "anywhere".into() },
+            some => {
+                let texts: Vec<&str> = some.iter().map(|o| &*o.text).collect();
+                Origin { example: some.first().and_then(|o| o.example), text: crate::wording::list(&texts).into() }
+            }
+        }
+    }
+}
+
 /// Instants at which the same gates are open.
 #[derive(Debug, Clone)]
 pub(super) struct Moment {
@@ -81,6 +95,8 @@ pub(super) struct Profile {
     /// The accounts that the rules tell apart, those without access included.
     pub(super) accounts: Vec<Account>,
     pub(super) lines: Vec<Line>,
+    /// How many origins there are.
+    pub(super) origins: usize,
 }
 
 /// The same answer for some capabilities.
@@ -221,7 +237,7 @@ impl<'p> Space<'p> {
                 }
             }
         }
-        Profile { timeline, accounts, lines }
+        Profile { timeline, accounts, lines, origins: origins.len() }
     }
 
     fn answers(&mut self, rules: &[Active<'p>], counted: &[u32], accounts: &[Account], posture: Postures, tracks: Tracks) -> Vec<u32> {

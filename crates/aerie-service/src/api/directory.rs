@@ -1,13 +1,17 @@
-use super::caller::{Caller, Reader};
+use super::caller::{Administrator, Caller, EverythingReader, Reader};
 use super::problem::Problem;
 use crate::service::App;
-use aerie_api::{DirectoryExport, KeyView, MachineView, PersonView};
-use aerie_core::directory::{Machine, MachineState, Person, Standing};
-use aerie_core::evidence::hex;
-use aerie_core::policy::{Capability, Facts, Outcome, Refusal, Request};
+use aerie_api::{DirectoryChanges, DirectoryExport, DirectoryImport, KeyView, MachineView, PersonView};
+use aerie_core::directory::{
+    Directory, DirectoryFile, Machine, MachineState, Members, Person, Role, Standing, differences, from_csv, validate,
+};
+use aerie_core::evidence::{EventKind, NewEvent, hex};
+use aerie_core::policy::{Capability, Facts, Outcome, PROVED_AHEAD, Policy, Refusal, Request, compare, read};
 use aerie_store::SessionFilter;
 use axum::Json;
 use axum::extract::State;
+use axum::http::{HeaderMap, header};
+use axum::response::{AppendHeaders, IntoResponse, Response};
 use jiff::Timestamp;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -21,8 +25,10 @@ pub(super) async fn machines(State(app): State<Arc<App>>, caller: Caller) -> Res
     let live = app.store.sessions(&SessionFilter { live: Some(true), limit: 10_000, ..SessionFilter::default() }).await?;
     let mut counts: HashMap<&str, u64> = HashMap::new();
     live.iter().for_each(|s| *counts.entry(&s.machine).or_default() += 1);
+    let seen = caller.seen();
+    let directory = rules.policy.directory();
     let shown = |m: &&Machine| {
-        caller.reads_all()
+        (caller.reads_all() && seen.machine(directory, &m.name))
             || Capability::ALL.into_iter().any(|capability| {
                 let request = Request {
                     person: &caller.person.name,
@@ -55,11 +61,13 @@ fn machine_view(m: &Machine, live: &HashMap<&str, u64>) -> MachineView {
 
 /// List people.
 #[utoipa::path(get, path = "/people", operation_id = "people", responses((status = 200, body = Vec<PersonView>)))]
-pub(super) async fn people(State(app): State<Arc<App>>, _: Reader) -> Result<Json<Vec<PersonView>>, Problem> {
+pub(super) async fn people(State(app): State<Arc<App>>, Reader(seen): Reader) -> Result<Json<Vec<PersonView>>, Problem> {
     let rules = app.rules.now();
     let day = Timestamp::now().to_zoned(rules.policy.zone().clone()).date();
     let mut all = vec![];
-    for p in rules.policy.directory().people() {
+    let directory = rules.policy.directory();
+    let within = seen.people(directory);
+    for (_, p) in directory.people().iter().enumerate().filter(|(i, _)| within.contains(*i)) {
         all.push(person_view(p, day, app.identity.has_code(&p.name).await?));
     }
     Ok(Json(all))
@@ -83,14 +91,89 @@ fn person_view(p: &Person, day: jiff::civil::Date, code: bool) -> PersonView {
     }
 }
 
-/// People, machines and keys as a file, for auditing logs elsewhere.
+/// People, machines, groups and keys as a file, for auditing logs elsewhere and for bringing them back changed. The ETag counts
+/// the changes.
 #[utoipa::path(get, path = "/directory", operation_id = "directory", responses((status = 200, body = DirectoryExport)))]
-pub(super) async fn export(State(app): State<Arc<App>>, _: Reader) -> Json<DirectoryExport> {
+pub(super) async fn export(State(app): State<Arc<App>>, _: EverythingReader) -> Result<Response, Problem> {
     let rules = app.rules.now();
-    Json(DirectoryExport {
+    let tag = AppendHeaders([(header::ETAG, format!("\"{}\"", rules.directory_version))]);
+    let file = Json(DirectoryExport {
         people: rules.policy.directory().people().to_vec(),
         machines: rules.policy.directory().machines().to_vec(),
+        groups: rules.policy.directory().group_definitions().to_vec(),
         authority: crate::keys::fingerprint(app.keys.user_authority.public_key()),
         checkpoint_key: hex(app.log.public_key().as_bytes()),
+    });
+    Ok((tag, file).into_response())
+}
+
+/// Take people, machines and groups in, or say what would change.
+///
+/// Whoever stays keeps their password and code. Live sessions are decided again at once.
+#[utoipa::path(post, path = "/directory", operation_id = "importDirectory", request_body = DirectoryImport,
+    params(("if-match" = Option<String>, Header, description = "ETag of the directory that was changed")),
+    responses((status = 200, body = DirectoryChanges), (status = 412, description = "Somebody else changed it in between")))]
+pub(super) async fn import(
+    State(app): State<Arc<App>>,
+    Administrator(caller): Administrator,
+    headers: HeaderMap,
+    Json(given): Json<DirectoryImport>,
+) -> Result<Json<DirectoryChanges>, Problem> {
+    let rules = app.rules.now();
+    let known = DirectoryFile::from(&**rules.policy.directory());
+    let version = match super::version_of(&headers)? {
+        Some(v) => u64::try_from(v).unwrap_or(0),
+        None => rules.directory_version,
+    };
+    if version != rules.directory_version {
+        return Err(Problem::conflict("Somebody else changed the directory since you read it. Read it again and repeat your change."));
+    }
+    let wrong = |why: String| Problem::bad_request(format!("The file cannot be taken in: {why}."));
+    let mut file = match given.format.as_str() {
+        "json" => serde_json::from_str(&given.text).map_err(|e| wrong(e.to_string()))?,
+        "csv-people" => from_csv(&given.text, Members::People, &known).map_err(|e| wrong(e.to_string()))?,
+        "csv-machines" => from_csv(&given.text, Members::Machines, &known).map_err(|e| wrong(e.to_string()))?,
+        _ => return Err(Problem::bad_request("`format` is json, csv-people or csv-machines.")),
+    };
+    validate(&file).map_err(|e| wrong(e.to_string()))?;
+    keep_enrolment(&mut file, &known);
+    let stays = |p: &Person| p.roles.contains(&Role::Administrator) && !p.scopes.contains_key(&Role::Administrator) && !p.suspended;
+    if !file.people.iter().any(stays) {
+        return Err(wrong("no administrator without scope would be left".into()));
+    }
+    let found: Vec<String> = differences(&known, &file).iter().map(aerie_core::directory::Difference::sentence).collect();
+    let (before, text, after) = (rules.policy.clone(), rules.text.clone(), Arc::new(Directory::from(file.clone())));
+    let from = Timestamp::now();
+    let changes = tokio::task::spawn_blocking(move || {
+        let document = read(&text).or_else(|_| read("")).ok()?;
+        let after = Policy::compile(document, after, from);
+        let told = compare(&before, &after, from, from.saturating_add(PROVED_AHEAD).unwrap_or(Timestamp::MAX));
+        Some((told.sentence(), told.changes.iter().map(|c| super::effect::change_view(c, &before, &after)).collect::<Vec<_>>()))
     })
+    .await?;
+    let (effect, changes) = changes.unwrap_or_default();
+    let difference = aerie_core::wording::count(found.len() as u64, "difference");
+    let mut shown = DirectoryChanges { sentence: format!("{difference}. {effect}"), done: false, differences: found, changes };
+    if given.dry_run || shown.differences.is_empty() {
+        return Ok(Json(shown));
+    }
+    let event = NewEvent::new(from, EventKind::DirectoryChanged, &caller.person.name)
+        .says(format!("{} changed the directory: {difference}.", caller.person.name))
+        .with("differences", shown.differences.iter().take(200).cloned().collect::<Vec<_>>());
+    app.log.append(event).await?;
+    if !app.store.replace_directory(&file, version).await? {
+        return Err(Problem::conflict("Somebody else changed the directory since you read it. Read it again and repeat your change."));
+    }
+    app.rules.reload().await?;
+    app.tell("rules");
+    shown.done = true;
+    Ok(Json(shown))
+}
+
+/// What is enrolled is no part of a file: whoever stays keeps it.
+fn keep_enrolment(file: &mut DirectoryFile, known: &DirectoryFile) {
+    let enrolled: HashMap<&str, _> = known.people.iter().map(|p| (p.name.as_str(), &p.enrolled)).collect();
+    for person in &mut file.people {
+        person.enrolled = enrolled.get(person.name.as_str()).map(|e| (*e).clone()).unwrap_or_default();
+    }
 }

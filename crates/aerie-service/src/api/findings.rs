@@ -30,7 +30,11 @@ pub(super) struct ListQuery {
 
 /// List findings, newest first.
 #[utoipa::path(get, path = "/findings", operation_id = "findings", params(ListQuery), responses((status = 200, body = Page<FindingView>)))]
-pub(super) async fn list(State(app): State<Arc<App>>, _: Reader, Query(q): Query<ListQuery>) -> Result<Json<Page<FindingView>>, Problem> {
+pub(super) async fn list(
+    State(app): State<Arc<App>>,
+    Reader(seen): Reader,
+    Query(q): Query<ListQuery>,
+) -> Result<Json<Page<FindingView>>, Problem> {
     let limit = q.limit.unwrap_or(PAGE).clamp(1, MOST);
     let before = q.after.as_deref().map(cursor).transpose()?;
     let some = |t: Option<String>| t.filter(|t| !t.is_empty());
@@ -40,12 +44,21 @@ pub(super) async fn list(State(app): State<Arc<App>>, _: Reader, Query(q): Query
     let more = found.len() > limit as usize;
     found.truncate(limit as usize);
     let next = found.last().filter(|_| more).map(|f| make_cursor(f.last, &f.id));
+    // Whoever has a scope sees what concerns machines within it; a page may then be shorter.
+    let rules = app.rules.now();
+    found.retain(|f| seen.machine(rules.policy.directory(), &f.machine));
     Ok(Json(Page { items: found.into_iter().map(FindingView::from).collect(), next }))
 }
 
 /// Show a finding.
 #[utoipa::path(get, path = "/findings/{id}", operation_id = "finding", params(("id" = String, Path)), responses((status = 200, body = FindingView)))]
-pub(super) async fn show(State(app): State<Arc<App>>, _: Reader, Path(id): Path<String>) -> Result<Json<FindingView>, Problem> {
-    let found = app.store.finding(&id).await?.ok_or_else(|| Problem::not_found("There is no such finding."))?;
+pub(super) async fn show(State(app): State<Arc<App>>, Reader(seen): Reader, Path(id): Path<String>) -> Result<Json<FindingView>, Problem> {
+    let rules = app.rules.now();
+    let found = app
+        .store
+        .finding(&id)
+        .await?
+        .filter(|f| seen.machine(rules.policy.directory(), &f.machine))
+        .ok_or_else(|| Problem::not_found("There is no such finding."))?;
     Ok(Json(found.into()))
 }

@@ -1,4 +1,4 @@
-use super::caller::{Administrator, Caller, Reader};
+use super::caller::{Administrator, Caller, EverythingReader};
 use super::problem::Problem;
 use super::sessions::{MOST, PAGE, find};
 use crate::service::App;
@@ -43,7 +43,7 @@ pub(super) async fn list(
     caller: Caller,
     Query(q): Query<ListQuery>,
 ) -> Result<Json<Page<EventView>>, Problem> {
-    if !caller.reads_all() {
+    if !caller.reads_all() || !caller.seen().is_everything() {
         let session = q
             .session
             .as_deref()
@@ -62,7 +62,7 @@ pub(super) async fn list(
 
 /// Verify the whole log.
 #[utoipa::path(post, path = "/log/verify", operation_id = "verifyLog", responses((status = 200, body = LogReport)))]
-pub(super) async fn verify(State(app): State<Arc<App>>, _: Reader) -> Result<Json<LogReport>, Problem> {
+pub(super) async fn verify(State(app): State<Arc<App>>, _: EverythingReader) -> Result<Json<LogReport>, Problem> {
     let report = app.log.verify().await?;
     let word = |k| serde_json::to_value(k).ok().and_then(|v| v.as_str().map(Into::into)).unwrap_or_default();
     Ok(Json(LogReport {
@@ -86,7 +86,7 @@ fn checkpoint_view(c: Checkpoint) -> CheckpointView {
 
 /// The newest checkpoints.
 #[utoipa::path(get, path = "/log/checkpoints", operation_id = "checkpoints", responses((status = 200, body = Vec<CheckpointView>)))]
-pub(super) async fn checkpoints(State(app): State<Arc<App>>, _: Reader) -> Result<Json<Vec<CheckpointView>>, Problem> {
+pub(super) async fn checkpoints(State(app): State<Arc<App>>, _: EverythingReader) -> Result<Json<Vec<CheckpointView>>, Problem> {
     Ok(Json(app.log.checkpoints(MOST).await?.into_iter().map(checkpoint_view).collect()))
 }
 

@@ -2,16 +2,22 @@
 
 mod caller;
 mod directory;
+mod drafts;
+mod effect;
 mod findings;
 mod live;
 mod log;
 mod now;
 mod problem;
+mod reach;
 mod recordings;
+mod reviews;
 mod rules;
 mod scan;
 mod sessions;
 mod signing;
+
+pub(crate) use reviews::remind;
 
 use crate::assets;
 use crate::service::App;
@@ -39,6 +45,13 @@ const MAX_BODY: usize = 5 << 20;
     components(schemas(aerie_api::ProblemView, aerie_api::FrameView))
 )]
 struct Document;
+
+/// The number in If-Match, where the header is there.
+fn version_of(headers: &axum::http::HeaderMap) -> Result<Option<i64>, problem::Problem> {
+    let Some(tag) = headers.get(header::IF_MATCH) else { return Ok(None) };
+    let number = tag.to_str().ok().and_then(|t| t.trim_matches('"').parse().ok());
+    number.map(Some).ok_or_else(|| problem::Problem::bad_request("If-Match is not an ETag of this service."))
+}
 
 /// A new identifier: seconds since the epoch and chance, in lower-case base 32, so that identifiers sort by time.
 pub(crate) fn new_id(now: Timestamp) -> String {
@@ -75,6 +88,25 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(log::checkpoints, log::checkpoint))
         .routes(routes!(rules::policy, rules::publish))
         .routes(routes!(rules::check))
+        .routes(routes!(rules::read))
+        .routes(routes!(rules::edit))
+        .routes(routes!(rules::versions))
+        .routes(routes!(rules::version))
+        .routes(routes!(rules::restore))
+        .routes(routes!(effect::effect))
+        .routes(routes!(effect::rule_use))
+        .routes(routes!(drafts::list, drafts::begin))
+        .routes(routes!(drafts::show, drafts::change, drafts::drop_draft))
+        .routes(routes!(drafts::agree))
+        .routes(routes!(drafts::publish))
+        .routes(routes!(reach::reach))
+        .routes(routes!(reach::csv))
+        .routes(routes!(reach::matrix))
+        .routes(routes!(reviews::list, reviews::begin))
+        .routes(routes!(reviews::show))
+        .routes(routes!(reviews::decide))
+        .routes(routes!(reviews::close))
+        .routes(routes!(directory::import))
         .routes(routes!(rules::why))
         .routes(routes!(directory::machines))
         .routes(routes!(directory::people))

@@ -21,9 +21,18 @@ const MOST_STRIPS: usize = 200;
 
 /// How things stand, in a sentence.
 #[utoipa::path(get, path = "/now", operation_id = "now", responses((status = 200, body = Now)))]
-pub(super) async fn now(State(app): State<Arc<App>>, _: Reader) -> Result<Json<Now>, Problem> {
-    let live = app.live.all().len() as u64;
-    let (findings, findings_new) = app.store.count_findings(Timestamp::now() - SignedDuration::from_hours(24)).await?;
+pub(super) async fn now(State(app): State<Arc<App>>, Reader(seen): Reader) -> Result<Json<Now>, Problem> {
+    let rules = app.rules.now();
+    let directory = rules.policy.directory();
+    let yesterday = Timestamp::now() - SignedDuration::from_hours(24);
+    let live = app.live.all().iter().filter(|s| seen.person(directory, &s.person)).count() as u64;
+    let (findings, findings_new) = if seen.is_everything() {
+        app.store.count_findings(yesterday).await?
+    } else {
+        let all = app.store.findings(&FindingFilter { limit: MOST_MARKS, ..FindingFilter::default() }).await?;
+        let own: Vec<_> = all.iter().filter(|f| seen.machine(directory, &f.machine)).collect();
+        (own.len() as u64, own.iter().filter(|f| f.last >= yesterday).count() as u64)
+    };
     let verb = if live == 1 { "is" } else { "are" };
     let sessions = if live == 0 { "Nobody is connected".to_string() } else { format!("{} {verb} live", count(live, "session")) };
     let new = if findings_new == 1 { "is" } else { "are" };
@@ -32,7 +41,7 @@ pub(super) async fn now(State(app): State<Arc<App>>, _: Reader) -> Result<Json<N
         (0, all) => format!("{sessions}, and none of the {} is new since yesterday.", count(all, "finding")),
         (n, _) => format!("{sessions}, and {} {new} new since yesterday.", count(n, "finding")),
     };
-    let zone = app.rules.now().policy.zone().iana_name().unwrap_or("UTC").to_string();
+    let zone = rules.policy.zone().iana_name().unwrap_or("UTC").to_string();
     Ok(Json(Now { live, findings_new, findings, sentence, zone }))
 }
 
@@ -47,7 +56,11 @@ pub(super) struct StripQuery {
 
 /// A day as strips: sessions, findings and the hours of the rules, for each machine.
 #[utoipa::path(get, path = "/strips", operation_id = "strips", params(StripQuery), responses((status = 200, body = Strips)))]
-pub(super) async fn strips(State(app): State<Arc<App>>, _: Reader, Query(q): Query<StripQuery>) -> Result<Json<Strips>, Problem> {
+pub(super) async fn strips(
+    State(app): State<Arc<App>>,
+    Reader(seen): Reader,
+    Query(q): Query<StripQuery>,
+) -> Result<Json<Strips>, Problem> {
     let rules = app.rules.now();
     let zone = rules.policy.zone().clone();
     let day = q.day.unwrap_or_else(|| Timestamp::now().to_zoned(zone.clone()).date());
@@ -76,7 +89,7 @@ pub(super) async fn strips(State(app): State<Arc<App>>, _: Reader, Query(q): Que
         let mark = StripFinding { id: f.id, at: f.last.as_millisecond(), sentence: f.sentence };
         strips.entry(f.machine.clone()).or_insert_with(|| blank(&f.machine)).findings.push(mark);
     }
-    let mut machines: Vec<Strip> = strips.into_values().collect();
+    let mut machines: Vec<Strip> = strips.into_values().filter(|s| seen.machine(rules.policy.directory(), &s.machine)).collect();
     machines.sort_by_key(|s| (s.sessions.is_empty() && s.findings.is_empty(), s.machine.clone()));
     Ok(Json(Strips { begin, end, zone: zone.iana_name().unwrap_or("UTC").into(), machines }))
 }

@@ -63,7 +63,12 @@ impl Problem {
         problem
     }
 
-    fn internal(error: &dyn std::fmt::Display) -> Self {
+    /// Whether somebody else was faster.
+    pub(crate) fn is_conflict(&self) -> bool {
+        self.status == StatusCode::PRECONDITION_FAILED
+    }
+
+    pub(crate) fn internal(error: &dyn std::fmt::Display) -> Self {
         tracing::error!(%error, "a call failed");
         Self::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "The service failed", "The service's own log says why.")
     }

@@ -1,7 +1,8 @@
-use super::caller::{Administrator, Caller};
+use super::caller::Caller;
 use super::problem::Problem;
 use crate::service::App;
 use aerie_api::{Page, SessionView};
+use aerie_core::directory::Role;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::session::EndReason;
 use aerie_store::{FindingFilter, SessionFilter, SessionRow};
@@ -111,6 +112,9 @@ pub(super) async fn list(
     let filter =
         SessionFilter { live, person, machine: q.machine, text: q.q.filter(|t| !t.is_empty()), before, since: None, limit: limit + 1 };
     let mut rows = app.store.sessions(&filter).await?;
+    if caller.reads_all() && !caller.seen().is_everything() {
+        rows = within_scope(&app, &caller, filter, rows).await?;
+    }
     let more = rows.len() > limit as usize;
     rows.truncate(limit as usize);
     let next = rows.last().filter(|_| more).map(|r| make_cursor(r.began, &r.id));
@@ -121,9 +125,38 @@ pub(super) async fn list(
     Ok(Json(Page { items, next }))
 }
 
+/// Rows that the caller may see, read on until a page is full.
+async fn within_scope(
+    app: &App,
+    caller: &Caller,
+    mut filter: SessionFilter,
+    mut rows: Vec<SessionRow>,
+) -> Result<Vec<SessionRow>, Problem> {
+    let (rules, seen) = (app.rules.now(), caller.seen());
+    let directory = rules.policy.directory();
+    let (people, machines) = (seen.people(directory), seen.machines(directory));
+    let inside = |s: &SessionRow| {
+        directory.person_index(&s.person).is_some_and(|i| people.contains(i))
+            && directory.machine_index(&s.machine).is_some_and(|i| machines.contains(i))
+    };
+    let wanted = filter.limit as usize;
+    let mut kept = vec![];
+    while let Some(last) = rows.last() {
+        filter.before = Some((last.began, last.id.clone()));
+        let full = rows.len() == wanted;
+        kept.extend(rows.into_iter().filter(|s| s.person == caller.person.name || inside(s)));
+        if kept.len() >= wanted || !full {
+            break;
+        }
+        rows = app.store.sessions(&filter).await?;
+    }
+    kept.truncate(wanted);
+    Ok(kept)
+}
+
 /// The session of that identifier, if the caller may read it.
 pub(super) async fn find(app: &App, caller: &Caller, id: &str) -> Result<SessionRow, Problem> {
-    let row = app.store.session(id).await?.filter(|s| caller.reads_all() || s.person == caller.person.name);
+    let row = app.store.session(id).await?.filter(|s| caller.sees(app, &s.person, &s.machine));
     row.ok_or_else(|| Problem::not_found("There is no such session, or it is not yours."))
 }
 
@@ -136,11 +169,12 @@ pub(super) async fn show(State(app): State<Arc<App>>, caller: Caller, Path(id): 
 
 /// End a live session at once.
 #[utoipa::path(post, path = "/sessions/{id}/end", operation_id = "endSession", params(("id" = String, Path)), responses((status = 204), (status = 404)))]
-pub(super) async fn end(
-    State(app): State<Arc<App>>,
-    Administrator(caller): Administrator,
-    Path(id): Path<String>,
-) -> Result<StatusCode, Problem> {
+pub(super) async fn end(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<StatusCode, Problem> {
+    // An administrator with a scope ends what is within it.
+    let row = app.store.session(&id).await?.filter(|s| caller.sees(&app, &s.person, &s.machine));
+    if !caller.person.roles.contains(&Role::Administrator) || row.is_none_or(|s| s.person == caller.person.name && !caller.administers()) {
+        return Err(Problem::not_allowed("Only administrators may do this, within their scope."));
+    }
     let live = app.live.get(&id).ok_or_else(|| Problem::not_found("There is no live session of that identifier."))?;
     let event = NewEvent::new(Timestamp::now(), EventKind::SessionEnded, &caller.person.name)
         .session(&id)

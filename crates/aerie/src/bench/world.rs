@@ -4,7 +4,7 @@ use super::Outcome;
 use aerie_core::directory::RegisteredKey;
 use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer};
 use aerie_service::{Keys, fingerprint};
-use aerie_store::Store;
+use aerie_store::{Publication, Store};
 use jiff::Timestamp;
 use russh::keys::PrivateKey;
 use russh::keys::ssh_key::private::{Ed25519Keypair, KeypairData};
@@ -81,7 +81,7 @@ impl World {
             machine.address = target.address.to_string();
             machine.host_key = Some(target.host_key.clone());
             store.put_machine(&machine).await?;
-            store.publish_policy(RULES, "bench", Timestamp::now(), None).await?;
+            store.publish_policy(Publication { text: RULES, by: "bench", ..Publication::default() }, Timestamp::now()).await?;
             store.close().await;
             Outcome::Ok(())
         })?;

@@ -2,8 +2,12 @@
 
 mod account;
 pub mod audit;
+mod directory;
+mod drafts;
 mod log;
+mod reach;
 mod recordings;
+mod reviews;
 mod rules;
 pub(crate) mod serve;
 mod sessions;
@@ -37,11 +41,9 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::Findings(what) => audit::findings(&client()?, what, printer).await,
         Command::Policy(what) => rules::run(server.as_deref(), what, printer).await,
         Command::Why(question) => rules::why(&client()?, question, printer).await,
-        Command::DirectoryExport => {
-            let directory = client()?.directory().await?;
-            printer.line(&serde_json::to_string_pretty(&directory).map_err(|e| Failure::internal(e.to_string()))?);
-            Ok(Exit::Done)
-        }
+        Command::Reach(question) => reach::run(&client()?, question, printer).await,
+        Command::Directory(what) => directory::run(&client()?, what, printer).await,
+        Command::Reviews(what) => reviews::run(&client()?, what, printer).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "aerie", &mut std::io::stdout());
             Ok(Exit::Done)

@@ -5,10 +5,10 @@ use crate::cli::{Serve, Setup};
 use crate::output::Printer;
 use crate::{Exit, Failure};
 use aerie_core::diagnostic::Severity;
-use aerie_core::directory::{Directory, DirectoryFile};
+use aerie_core::directory::{Directory, DirectoryFile, validate};
 use aerie_core::factor::TotpSecret;
 use aerie_service::{Config, Keys, Service, hash_password, totp_purpose};
-use aerie_store::Store;
+use aerie_store::{Publication, Store};
 use jiff::Timestamp;
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -55,12 +55,8 @@ pub(super) async fn setup(options: &Setup, printer: Printer) -> Result<Exit, Fai
     if !store.policies().await?.is_empty() {
         return Err(Failure::usage(format!("{} is not empty: setup fills an empty directory only", options.data.display())));
     }
-    for person in &file.people {
-        store.put_person(person).await?;
-    }
-    for machine in &file.machines {
-        store.put_machine(machine).await?;
-    }
+    validate(&file).map_err(|e| Failure::usage(format!("{}: {e}", options.directory.display())))?;
+    store.replace_directory(&file, store.directory_version().await?).await?;
     for name in &options.credentials_for {
         let person =
             directory.person(name).ok_or_else(|| Failure::usage(format!("{} names nobody called {name}", options.directory.display())))?;
@@ -71,7 +67,7 @@ pub(super) async fn setup(options: &Setup, printer: Printer) -> Result<Exit, Fai
         let totp = enrol(&store, &keys, name, &password, random()?).await?;
         printer.line(&format!("{name}: put this secret into an authenticator app, it is shown once: {}", totp.to_base32()));
     }
-    store.publish_policy(&rules, "setup", Timestamp::now(), None).await?;
+    store.publish_policy(Publication { text: &rules, by: "setup", ..Publication::default() }, Timestamp::now()).await?;
     store.close().await;
     printer.remark(&format!("{} is ready: run `aerie serve --data {}`.", options.data.display(), options.data.display()));
     Ok(Exit::Done)

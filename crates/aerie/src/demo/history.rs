@@ -7,7 +7,7 @@ use aerie_core::evidence::{EventKind, NewEvent, hex};
 use aerie_core::recording::{Compressor, DataKey, Encoder, Frame, Header, Opened};
 use aerie_core::session::EndReason;
 use aerie_service::{Config, Keys, fingerprint};
-use aerie_store::{EventLog, SessionRow, Store};
+use aerie_store::{EventLog, Publication, SessionRow, Store};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan as _};
@@ -113,7 +113,7 @@ pub(super) async fn make(config: &Config, keys: &Keys, store: &Store, zone: &Tim
     let today = Timestamp::now().to_zoned(zone.clone()).date();
     let past = plan(today, zone);
     let first = past.first().map_or_else(Timestamp::now, |p| p.began) - SignedDuration::from_hours(24);
-    store.publish_policy(scenario::RULES, "lena", first, None).await?;
+    store.publish_policy(Publication { text: scenario::RULES, by: "lena", ..Publication::default() }, first).await?;
     let mut events =
         vec![NewEvent::new(first, EventKind::PolicyPublished, "lena").says("lena published version 1 of the rules.").with("version", 1)];
     let failed = |e: std::io::Error| Failure::internal(format!("the demo's recordings: {e}"));

@@ -2,6 +2,7 @@
 
 mod history;
 pub mod people;
+mod plans;
 mod running;
 mod scenario;
 mod script;

@@ -1,6 +1,6 @@
 //! Starts everything that the demo consists of, and ends it.
 
-use super::{history, scenario};
+use super::{history, plans, scenario};
 use crate::Failure;
 use crate::cli::Demo;
 use crate::commands::serve::enrol;
@@ -9,7 +9,7 @@ use aerie_core::directory::RegisteredKey;
 use aerie_core::factor::TotpSecret;
 use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer};
 use aerie_service::{Config, Keys, Service, fingerprint, new_token};
-use aerie_store::{Store, Token, TokenKind};
+use aerie_store::{Publication, Store, Token, TokenKind};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -191,6 +191,7 @@ impl Running {
         let running = Self { description, service, machines, temporary };
         if fresh {
             running.audit_logs().await?;
+            plans::begin(&Client::new(&running.description.api, Some(running.description.token.clone()))).await?;
         }
         Ok(running)
     }
@@ -265,6 +266,9 @@ fn start_machines(lab: &mut Lab, keys: &Keys) -> Result<Vec<RunningMachine>, Fai
 
 async fn enrol_everybody(store: &Store, keys: &Keys, machines: &[RunningMachine], places: &Places, fresh: bool) -> Result<(), Failure> {
     std::fs::create_dir_all(places.root.join("keys")).map_err(failed("keys"))?;
+    if fresh {
+        store.replace_directory(&scenario::directory(), store.directory_version().await?).await?;
+    }
     for mut person in scenario::people() {
         let key = scenario::key(&person.name).ok_or_else(|| Failure::internal("a key could not be made"))?;
         person.keys = vec![RegisteredKey { fingerprint: fingerprint(key.public_key()), label: "workstation".into() }];
@@ -292,7 +296,7 @@ async fn enrol_everybody(store: &Store, keys: &Keys, machines: &[RunningMachine]
         && let Some(account) = machines.first().and_then(|m| m.accounts.first())
     {
         let rules = scenario::RULES.replace("\"operator\"", &format!("\"{account}\"")).replace("\"archivist\"", &format!("\"{account}\""));
-        store.publish_policy(&rules, "lena", Timestamp::now(), None).await?;
+        store.publish_policy(Publication { text: &rules, by: "lena", ..Publication::default() }, Timestamp::now()).await?;
     }
     Ok(())
 }

@@ -10,7 +10,8 @@ use russh::keys::ssh_key::private::{Ed25519Keypair, KeypairData};
 pub(super) const RULES: &str = include_str!("../../../../demo/rules.toml");
 const DIRECTORY: &str = include_str!("../../../../demo/directory.json");
 
-fn directory() -> DirectoryFile {
+/// People, machines and groups, without keys and addresses.
+pub(super) fn directory() -> DirectoryFile {
     serde_json::from_str(DIRECTORY).unwrap_or_default()
 }
 

@@ -5,8 +5,8 @@ use super::running::Running;
 use crate::cli::Demo;
 use crate::output::Printer;
 use crate::{Exit, Failure};
-use aerie_api::{SessionView, WhyQuery};
-use aerie_client::{Client, ListQuery, ScanQuery, SessionQuery};
+use aerie_api::{EffectQuery, EffectView, RuleEdit, SessionView, WhyQuery};
+use aerie_client::{Client, ClientError, ListQuery, ScanQuery, SessionQuery};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, Zoned};
 use serde::Serialize;
@@ -102,6 +102,9 @@ impl Tour {
         self.step("Amara forwards a port to a program on guide-cam", async |t| t.forward().await).await;
         self.step("Arlo is refused on dome-east", async |t| t.refused().await).await;
         self.step("The hours of the night are kept", async |t| t.hours().await).await;
+        self.step("A rule that would break a guardrail cannot be published", async |t| t.guardrail().await).await;
+        self.step("A draft shows who gains and loses what", async |t| t.compare().await).await;
+        self.step("The past month under the draft shows what it would have refused", async |t| t.backtest().await).await;
         self.step("Somebody signs in to spectro-1 around the gateway, and the audit finds it", async |t| t.around().await).await;
         self.step("The audits of a month found what was planted", async |t| t.planted().await).await;
         self.step("The log verifies", async |t| t.log().await).await;
@@ -247,9 +250,49 @@ impl Tour {
             at: Some(at(hour)),
             account: None,
             from: None,
+            factors: None,
+            version: None,
         };
         let (noon, night) = (self.client.why(&ask(12)).await?, self.client.why(&ask(23)).await?);
         Ok((noon.outcome == "refused" && night.outcome == "unmet", format!("{}\n{}", noon.sentence, night.sentence)))
+    }
+
+    async fn guardrail(&self) -> Found {
+        let fields = serde_json::json!({
+            "name": "suppliers-look-up-plates", "people": "group:visiting-observers", "machines": "name:archive-db",
+            "capabilities": ["download"], "accounts": ["archivist"],
+        });
+        let fields = serde_json::from_value(fields).map_err(|e| Failure::internal(e.to_string()))?;
+        let edit = RuleEdit { text: self.client.policy().await?.text, name: None, effect: Some("allow".into()), fields: Some(fields) };
+        let text = self.client.edit_policy(&edit).await?.text;
+        let before = self.client.policy().await?.version;
+        match self.client.publish_policy(&text, None).await {
+            Ok(_) => Ok((false, "it was published".into())),
+            Err(ClientError::Problem(p)) => {
+                let told = p.diagnostics.iter().find(|d| d.code == "policy/guardrail").map(|d| d.message.clone());
+                let kept = self.client.policy().await?.version == before;
+                Ok((kept && told.is_some(), told.unwrap_or(p.detail)))
+            }
+            Err(e) => Err(e.into()),
+        }
+    }
+
+    async fn effect(&self) -> Result<EffectView, Failure> {
+        let query = EffectQuery { text: super::plans::draft()?, against: None, days: Some(60) };
+        Ok(self.client.policy_effect(&query).await?)
+    }
+
+    async fn compare(&self) -> Found {
+        let effect = self.effect().await?;
+        let turns = |word: &str| effect.changes.iter().any(|c| c.turn == word);
+        let told: Vec<&str> = effect.changes.iter().map(|c| c.sentence.as_str()).collect();
+        Ok((effect.ok && turns("gains") && turns("loses"), format!("{}\n{}", effect.sentence, told.join("\n"))))
+    }
+
+    async fn backtest(&self) -> Found {
+        let past = self.effect().await?.past;
+        let told: Vec<&str> = past.judged.iter().map(|j| j.sentence.as_str()).collect();
+        Ok((past.refused > 0, format!("{}\n{}", past.sentence, told.join("\n"))))
     }
 
     async fn around(&self) -> Found {

@@ -66,9 +66,9 @@ fn more_than_once(world: &World, policy: &Policy, at: Timestamp) -> Result<(), T
         }
         let sides: Vec<_> = policy.rules_for(p, m, capability).filter_map(|r| policy.conditions[r].source).collect();
         let here = |x: &&&Permission| {
-            x.from_example.is_none_or(|e| {
-                sides.iter().all(|s| policy.sources[*s as usize].contain(e) == policy.sources[*s as usize].contain(address))
-            })
+            let alike =
+                |e: &IpAddr| sides.iter().all(|s| policy.sources[*s as usize].contain(*e) == policy.sources[*s as usize].contain(address));
+            x.from_examples.is_empty() || x.from_examples.iter().any(alike)
         };
         let found: Vec<&&Permission> = fitting.iter().filter(here).collect();
         prop_assert_eq!(found.is_empty(), refused, "{:?} {}\n{:#?}\n{}", request, account, permissions, world.text());
