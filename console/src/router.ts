@@ -13,6 +13,27 @@ export const router = createRouter({
   routes: [
     { path: "/sign-in", component: () => import("./pages/SignInPage.vue"), meta: { title: "Sign in", open: true } },
     { path: "/", component: () => import("./pages/NowPage.vue"), meta: { title: "Now" } },
+    { path: "/rules", component: () => import("./pages/PolicyPage.vue"), meta: { title: "Rules" } },
+    {
+      path: "/rules/history",
+      component: () => import("./pages/HistoryPage.vue"),
+      meta: { title: "History of the rules" },
+    },
+    { path: "/rules/use", component: () => import("./pages/RuleUsePage.vue"), meta: { title: "Use of the rules" } },
+    {
+      path: "/rules/drafts/:id",
+      component: () => import("./pages/DraftPage.vue"),
+      props: true,
+      meta: { title: "Draft" },
+    },
+    { path: "/reach", component: () => import("./pages/ReachPage.vue"), meta: { title: "Reach" } },
+    { path: "/reviews", component: () => import("./pages/ReviewsPage.vue"), meta: { title: "Reviews" } },
+    {
+      path: "/reviews/:id",
+      component: () => import("./pages/ReviewPage.vue"),
+      props: true,
+      meta: { title: "Review" },
+    },
     { path: "/sessions", component: () => import("./pages/SessionsPage.vue"), meta: { title: "Sessions" } },
     {
       path: "/sessions/:id",

@@ -7,6 +7,16 @@ export type Finding = components["schemas"]["FindingView"];
 export type LogEvent = components["schemas"]["EventView"];
 export type Me = components["schemas"]["Me"];
 export type Strips = components["schemas"]["Strips"];
+export type RuleCard = components["schemas"]["RuleCard"];
+export type PolicyRead = components["schemas"]["PolicyRead"];
+export type Diagnostic = components["schemas"]["DiagnosticView"];
+export type Effect = components["schemas"]["EffectView"];
+export type Draft = components["schemas"]["DraftView"];
+export type Version = components["schemas"]["VersionView"];
+export type Reach = components["schemas"]["ReachView"];
+export type Permission = components["schemas"]["PermissionView"];
+export type Matrix = components["schemas"]["MatrixView"];
+export type Review = components["schemas"]["ReviewView"];
 export type Problem = components["schemas"]["ProblemView"];
 export type Frame = components["schemas"]["FrameView"];
 
@@ -18,6 +28,7 @@ export class ApiError extends Error {
     readonly status: number,
     readonly title: string,
     message: string,
+    readonly diagnostics: Problem["diagnostics"] = [],
   ) {
     super(message);
   }
@@ -32,6 +43,7 @@ export function unwrap<T>(answer: { data?: T; error?: unknown; response: Respons
     answer.response.status,
     problem.title ?? "The service failed",
     problem.detail ?? "The answer could not be read.",
+    problem.diagnostics ?? [],
   );
 }
 

@@ -6,7 +6,8 @@ const CONCERNS: Record<string, string[]> = {
   sessions: ["sessions", "session", "now", "strips"],
   findings: ["findings", "finding", "now", "strips"],
   log: ["log"],
-  rules: ["strips"],
+  rules: ["strips", "policy", "drafts", "draft", "reach", "versions", "why"],
+  reviews: ["reviews", "review"],
 };
 
 /** Keeps what is shown up to date while the page is open. */

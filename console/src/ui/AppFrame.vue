@@ -62,11 +62,18 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
             v-for="[path, name] in readsAll
               ? [
                   ['/', 'Now'],
+                  ['/rules', 'Rules'],
+                  ['/reach', 'Reach'],
+                  ['/reviews', 'Reviews'],
                   ['/sessions', 'Sessions'],
                   ['/findings', 'Findings'],
                   ['/log', 'Log'],
                 ]
-              : [['/sessions', 'Sessions']]"
+              : [
+                  ['/sessions', 'Sessions'],
+                  ['/reach', 'Reach'],
+                  ['/reviews', 'Reviews'],
+                ]"
             :key="path"
             :to="path!"
             :aria-current="here(path!) ? 'page' : undefined"
@@ -86,7 +93,7 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
               v-model="search"
               type="search"
               placeholder="Find a machine, person, address"
-              class="field w-72 pr-8"
+              class="field w-60 pr-8"
             />
             <kbd
               class="mono pointer-events-none absolute right-2 top-1.5 rounded border border-line px-1.5 text-xs text-soft"
