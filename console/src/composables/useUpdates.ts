@@ -13,11 +13,31 @@ const CONCERNS: Record<string, string[]> = {
 /** Keeps what is shown up to date while the page is open. */
 export function useUpdates() {
   const queries = useQueryClient();
-  const source = new EventSource("/api/v1/updates");
-  source.addEventListener("change", (event) => {
-    const keys = CONCERNS[(event as MessageEvent<string>).data];
-    if (!keys) void queries.invalidateQueries();
-    else for (const key of keys) void queries.invalidateQueries({ queryKey: [key] });
+  let source: EventSource | undefined;
+  function open() {
+    source = new EventSource("/api/v1/updates");
+    source.addEventListener("change", (event) => {
+      const keys = CONCERNS[(event as MessageEvent<string>).data];
+      if (!keys) void queries.invalidateQueries();
+      else for (const key of keys) void queries.invalidateQueries({ queryKey: [key] });
+    });
+  }
+  // A page that was left may be kept by the browser, and its connection with it: six of them are all that it opens to one
+  // service, and then every further call would wait.
+  function close() {
+    source?.close();
+  }
+  function back(event: PageTransitionEvent) {
+    if (!event.persisted) return;
+    open();
+    void queries.invalidateQueries();
+  }
+  open();
+  window.addEventListener("pagehide", close);
+  window.addEventListener("pageshow", back);
+  onUnmounted(() => {
+    close();
+    window.removeEventListener("pagehide", close);
+    window.removeEventListener("pageshow", back);
   });
-  onUnmounted(() => source.close());
 }

@@ -65,7 +65,7 @@ async function narrow(name: string, fields: unknown) {
         <p v-if="u.last" class="text-[0.9rem] text-soft">Last used {{ dayAndClock(u.last, zone) }}</p>
       </div>
       <div v-if="u.proposal">
-        <pre class="mono overflow-x-auto rounded border border-line bg-paper px-3 py-2 text-[12.5px]">{{
+        <pre class="mono whitespace-pre-wrap rounded border border-line bg-paper px-3 py-2 text-[12.5px]">{{
           u.proposal
         }}</pre>
         <button v-if="administers" class="button mt-1.5" @click="narrow(u.name, u.narrower)">Draft it so narrow</button>

@@ -200,6 +200,75 @@ async fn a_technician_sees_their_own_sessions_only() {
 }
 
 #[tokio::test]
+async fn a_draft_shows_its_problems_and_its_effect_before_it_is_published() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "lena").await;
+    goto(&d, "/rules").await;
+    says(&d, "h1", "is in force").await;
+    find(&d, "[data-testid=rule][data-effect=never]").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "rules");
+    find(&d, "[data-testid=begin-draft]").await.click().await.unwrap();
+    says(&d, "[data-testid=effect]", "Nobody gains or loses anything").await;
+    // A rule through the form, without knowing how it is written.
+    find(&d, "[data-testid=add-rule]").await.click().await.unwrap();
+    find(&d, "[data-testid=rule-form] input[name=name]").await.send_keys("guests-see-plates").await.unwrap();
+    find(&d, "input[name=people]").await.send_keys("group:visiting-observers").await.unwrap();
+    find(&d, "input[name=machines]").await.send_keys("name:archive-db").await.unwrap();
+    find(&d, "input[type=checkbox][value=download]").await.click().await.unwrap();
+    find(&d, "input[name=accounts]").await.send_keys("archivist").await.unwrap();
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "rule form");
+    find(&d, "input[name=accounts]").await.send_keys(Key::Enter).await.unwrap();
+    d.query(By::XPath("//*[@data-testid='problem'][contains(., 'no-outsider-in-the-archive')]")).first().await.unwrap();
+    says(&d, "[data-testid=change][data-turn=gains]", "Jun Takeda").await;
+    assert!(!find(&d, "[data-testid=publish]").await.is_enabled().await.unwrap());
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "draft");
+    // The card leads back to the form, and there the rule is removed again.
+    d.query(By::Css("button[aria-label='Change guests-see-plates']")).first().await.unwrap().click().await.unwrap();
+    d.query(By::XPath("//button[contains(., 'Remove the rule')]")).first().await.unwrap().click().await.unwrap();
+    says(&d, "[data-testid=effect]", "Nobody gains or loses anything").await;
+    assert!(find(&d, "[data-testid=publish]").await.is_enabled().await.unwrap());
+    d.query(By::XPath("//button[contains(., 'Drop')]")).first().await.unwrap().click().await.unwrap();
+    says(&d, "h1", "is in force").await;
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn reach_leads_from_groups_to_one_person_on_one_machine_and_why() {
+    let d = browser(1280, 800, true).await;
+    sign_in(&d, "lena").await;
+    goto(&d, "/reach").await;
+    says(&d, "h1", "pairs of 13 people and 6 machines").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "reach");
+    d.query(By::Css("[aria-label^='night-operators on ridge']")).first().await.unwrap().click().await.unwrap();
+    d.query(By::Css("[aria-label^='ines on dome-east']")).first().await.unwrap().click().await.unwrap();
+    says(&d, "h1", "Ines Okafor can reach dome-east").await;
+    says(&d, "[data-testid=reach-entry]", "in the hours night").await;
+    says(&d, "[data-testid=why]", "dome-east").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "one pair");
+    for (path, thing) in [("/rules/history", "version"), ("/rules/use", "rule-use"), ("/reviews", "review")] {
+        goto(&d, path).await;
+        find(&d, &format!("[data-testid={thing}]")).await;
+        assert_eq!(faults(&d).await, Vec::<String>::new(), "{path}");
+    }
+    find(&d, "[data-testid=review] a").await.click().await.unwrap();
+    find(&d, "[data-testid=entry]").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "a review");
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn pages_that_were_left_hold_no_connection() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "greta").await;
+    // A browser opens six connections to one service; each page holds one while it is shown.
+    for _ in 0..8 {
+        goto(&d, "/findings").await;
+        find(&d, "[data-testid=finding]").await;
+    }
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
 async fn the_keyboard_alone_is_enough() {
     let d = browser(1280, 800, false).await;
     sign_in(&d, "greta").await;
@@ -252,12 +321,33 @@ async fn screenshots() {
             goto(&d, "/findings").await;
             find(&d, "[data-testid=finding]").await;
             shot("findings").await;
+            goto(&d, "/rules").await;
+            find(&d, "[data-testid=rule]").await;
+            shot("rules").await;
+            goto(&d, "/reach").await;
+            find(&d, "[data-testid=cell]").await;
+            shot("reach").await;
+            goto(&d, "/reach?person=ines&machine=dome-east").await;
+            find(&d, "[data-testid=why]").await;
+            find(&d, "[data-testid=reach-entry]").await;
+            shot("reach-pair").await;
+            goto(&d, "/rules/use").await;
+            find(&d, "[data-testid=rule-use]").await;
+            shot("rule-use").await;
+            goto(&d, "/reviews").await;
+            find(&d, "[data-testid=review] a").await.click().await.unwrap();
+            find(&d, "[data-testid=entry]").await;
+            shot("review").await;
             goto(&d, "/log").await;
             find(&d, "[data-testid=event]").await;
             find(&d, "[data-testid=verify-log]").await.click().await.unwrap();
             says(&d, "h1", "The log holds").await;
             shot("log").await;
         }
+        goto(&d, "/rules").await;
+        find(&d, "[data-testid=draft]").await.click().await.unwrap();
+        find(&d, "[data-testid=judged]").await;
+        shot("draft").await;
         goto(&d, "/findings").await;
         d.query(By::XPath("//a[contains(., 'added a key to an account')]")).first().await.unwrap().click().await.unwrap();
         find(&d, "[data-testid=evidence]").await;

@@ -8,7 +8,7 @@ const lines = computed(() => around(diff(props.before, props.after)));
 </script>
 
 <template>
-  <div class="sheet overflow-x-auto py-2">
+  <div class="sheet overflow-x-auto py-2" tabindex="0" role="region" aria-label="Differences">
     <p v-if="!lines.length" class="px-4 py-2 text-soft">Nothing is different.</p>
     <table v-else class="mono w-full text-[12.5px] leading-[19px]">
       <caption class="sr-only">

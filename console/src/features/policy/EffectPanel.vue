@@ -7,13 +7,6 @@ const props = defineProps<{ effect?: Effect; stale: boolean; problem?: string }>
 
 const SHOWN = 12;
 const all = ref(false);
-const WORDS: Record<string, string> = {
-  gains: "Gains",
-  easier: "Needs less",
-  loses: "Loses",
-  harder: "Needs more",
-  different: "Needs other",
-};
 const changes = computed(() => (all.value ? props.effect?.changes : props.effect?.changes.slice(0, SHOWN)) ?? []);
 const widens = (turn: string) => turn === "gains" || turn === "easier";
 </script>
@@ -24,9 +17,15 @@ const widens = (turn: string) => turn === "gains" || turn === "easier";
     <p v-else-if="!effect" class="text-soft" role="status">Working out the effect…</p>
     <div v-else :class="{ 'opacity-60': stale }">
       <h2 class="text-[1.05rem] leading-snug">{{ effect.sentence }}</h2>
-      <ul class="mt-2 divide-y divide-line">
-        <li v-for="(c, i) in changes" :key="i" class="py-1.5 text-[0.92rem]" data-testid="change" :data-turn="c.turn">
-          <span class="font-semibold" :class="widens(c.turn) ? 'text-accent' : 'text-ink'">{{ WORDS[c.turn] }}</span>
+      <ul class="mt-2">
+        <li
+          v-for="(c, i) in changes"
+          :key="i"
+          class="my-2 border-l-[3px] pl-2.5 text-[0.92rem]"
+          :class="widens(c.turn) ? 'border-accent' : 'border-edge'"
+          data-testid="change"
+          :data-turn="c.turn"
+        >
           {{ c.sentence }}
         </li>
       </ul>

@@ -35,7 +35,7 @@ function save() {
 
 <template>
   <Dialog :open="open" :initial-focus="first" class="relative z-20" @close="emit('close')">
-    <div class="fixed inset-0 bg-black/40" aria-hidden="true"></div>
+    <div class="fixed inset-0 bg-[rgb(0_0_0/0.45)]" aria-hidden="true"></div>
     <div class="fixed inset-0 overflow-y-auto p-4">
       <DialogPanel class="sheet mx-auto max-w-2xl p-5 shadow-xl" data-testid="rule-form">
         <DialogTitle as="h2" class="text-[1.25rem]">{{ rule ? `Change ${rule.name}` : "A new rule" }}</DialogTitle>

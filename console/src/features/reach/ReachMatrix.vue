@@ -6,6 +6,8 @@ defineProps<{ matrix: Matrix }>();
 defineEmits<{ choose: [row: string, column: string] }>();
 
 const share = (c: Matrix["cells"][0][0]) => (c.of ? c.pairs / c.of : 0);
+const told = (c: Matrix["cells"][0][0]) =>
+  !c.pairs ? "–" : c.pairs === c.of ? "all" : `${c.pairs.toLocaleString("en")}/${c.of.toLocaleString("en")}`;
 /** Steps of ground, so that the figures on it stay readable: none, some, half, nearly all. */
 const ground = (c: Matrix["cells"][0][0]) => {
   const s = share(c);
@@ -48,17 +50,11 @@ const ground = (c: Matrix["cells"][0][0]) => {
               class="cell block h-9 w-full min-w-[5.5rem] cursor-pointer rounded-[3px] px-2 text-right"
               :data-ground="ground(c)"
               :title="c.pairs ? `${c.pairs} of ${c.of} pairs: ${c.capabilities.join(', ')}` : 'No access'"
-              :aria-label="`${r.name} on ${matrix.columns[j]!.name}: ${c.pairs} of ${c.of} pairs`"
+              :aria-label="`${r.name} on ${matrix.columns[j]!.name}: ${told(c)} pairs`"
               data-testid="cell"
               @click="$emit('choose', r.selector, matrix.columns[j]!.selector)"
             >
-              {{
-                c.pairs
-                  ? c.pairs === c.of
-                    ? "all"
-                    : `${c.pairs.toLocaleString("en")}/${c.of.toLocaleString("en")}`
-                  : "–"
-              }}
+              {{ told(c) }}
             </button>
           </td>
         </tr>

@@ -65,6 +65,10 @@ impl Policy {
         all.extend(demands.reason.then(|| "a reason".to_string()));
         all.extend(demands.device.then(|| "a managed device".to_string()));
         all.extend(demands.posture.iter().map(|p| format!("a machine that is {}", p.phrase())));
+        all.extend((!demands.warn.is_empty()).then(|| {
+            let good: Vec<&str> = demands.warn.iter().map(super::Posture::phrase).collect();
+            format!("a warning where the machine is not {}", good.join(" or not "))
+        }));
         all.extend((!demands.recording.is_empty()).then(|| recording(demands.recording)));
         let limits = demands.limits;
         all.extend(limits.session.map(|d| format!("at most {}", wording::duration(d))));
