@@ -197,8 +197,8 @@ impl RuleUse {
             .collect();
         let sessions = count(self.sessions as u64, "session");
         match parts.is_empty() {
-            true => format!("{} was used in {sessions}, by everybody and everywhere that it speaks of.", self.name),
-            false => format!("{} was used in {sessions}, by or for {}.", self.name, wording::list(&parts)),
+            true => format!("{} was used in {sessions}, for everything that it gives.", self.name),
+            false => format!("{} was used in {sessions}, for {}.", self.name, wording::list(&parts)),
         }
     }
 }
@@ -348,7 +348,7 @@ mod tests {
         let found = usage(&policy(RULES), &past);
         assert_eq!(
             found.iter().map(RuleUse::sentence).collect::<Vec<_>>(),
-            ["mast was never used.", "domes was used in 2 sessions, by or for 1 of 2 people, 1 of 2 machines and 1 of 2 capabilities."]
+            ["mast was never used.", "domes was used in 2 sessions, for 1 of 2 people, 1 of 2 machines and 1 of 2 capabilities."]
         );
         let narrower: Vec<String> = found[1].narrower.iter().map(|(k, n)| format!("{k} {n:?}")).collect();
         assert_eq!(narrower, ["people Selector(\"person:ines\")", "machines Selector(\"name:east\")", "capabilities Words([\"shell\"])"]);
