@@ -1,6 +1,6 @@
 # `make demo` and `make test` are all that a newcomer needs. Both install what they miss, as far as they may.
 
-.PHONY: demo tour test bench console api screenshots engine lint packages clean
+.PHONY: demo tour test bench bench-rules console api screenshots engine lint packages clean
 
 CARGO ?= cargo
 PACKAGES = chromium chromium-driver fonts-dejavu-core openssh-client rsync util-linux bsdutils perl-base
@@ -52,6 +52,11 @@ bench: engine console
 	$(CARGO) build --release --quiet -p aerie
 	$(CARGO) bench --quiet -p aerie-core
 	target/release/aerie-bench
+	$(MAKE) bench-rules
+
+# A workspace of its own: it brings the policy engine that the rules are compared with, which takes minutes to build.
+bench-rules:
+	$(CARGO) run --release --quiet --manifest-path tools/rules-bench/Cargo.toml
 
 clean:
 	rm -rf target .engine console/dist console/node_modules

@@ -16,7 +16,7 @@ pub enum Severity {
 /// One thing that is wrong at one place of a text.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Diagnostic {
-    /// Stable code, for instance `policy/unknown-group`; each has a paragraph in docs/formats/policy.md.
+    /// Stable code, for instance `policy/unknown-group`; each has a paragraph in docs/policy.md.
     pub code: String,
     /// Error or warning.
     pub severity: Severity,

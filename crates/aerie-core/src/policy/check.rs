@@ -75,7 +75,8 @@ impl Rules {
         let first = |bits: &Bits| bits.iter().next();
         match self.of(at).and_then(|(p, m)| first(p).zip(first(m))) {
             Some((person, machine)) => {
-                policy.rules_for(person, machine, capability).filter(|i| *i != at && *i < self.people.len()).collect()
+                let all = [true, false].into_iter().flat_map(|allows| policy.common(person, machine, capability, allows));
+                all.filter(|i| *i != at && *i < self.people.len()).collect()
             }
             None => vec![],
         }

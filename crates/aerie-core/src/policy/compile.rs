@@ -21,6 +21,8 @@ pub struct Policy {
     pub(super) people: Rows,
     pub(super) machines: Rows,
     capabilities: Rows,
+    /// Which rules are an `allow`.
+    allows: Vec<u64>,
     /// What each rule waits for, in the order of the document's rules.
     pub(super) conditions: Vec<Condition>,
     /// Each different condition of time once.
@@ -195,6 +197,8 @@ impl Policy {
                 source: (!r.from.is_anywhere()).then(|| sources.id(r.from.clone())),
             })
             .collect();
+        let mut allows = Bits::none(rules.len());
+        rules.iter().enumerate().filter(|(_, r)| r.effect == Effect::Allow).for_each(|(i, _)| allows.insert(i));
         let standing = directory
             .people()
             .iter()
@@ -205,6 +209,7 @@ impl Policy {
             people: Rows::new(directory.people().len(), &people),
             machines: Rows::new(directory.machines().len(), &machines),
             capabilities: Rows::new(Capability::ALL.len(), &capabilities),
+            allows: allows.words().to_vec(),
             conditions,
             gates: gates.1,
             sources: sources.1,
@@ -256,9 +261,48 @@ impl Policy {
     }
 
     /// The numbers of the rules that person, machine and capability have in common, ascending.
+    #[cfg(test)]
     pub(super) fn rules_for(&self, person: usize, machine: usize, capability: Capability) -> impl Iterator<Item = usize> {
-        let rows = self.people.of_thing(person).iter().zip(self.machines.of_thing(machine)).zip(self.capabilities.row_of(capability));
-        rows.enumerate().flat_map(|(at, ((p, m), c))| crate::directory::ones(p & m & c).map(move |bit| at * 64 + bit))
+        let mut all: Vec<usize> =
+            self.common(person, machine, capability, true).chain(self.common(person, machine, capability, false)).collect();
+        all.sort_unstable();
+        all.into_iter()
+    }
+
+    /// The numbers of the rules that person, machine and capability have in common, ascending: each `allow`, or all others.
+    pub(super) fn common(&self, person: usize, machine: usize, capability: Capability, allows: bool) -> Common<'_> {
+        Common {
+            rows: [self.people.of_thing(person), self.machines.of_thing(machine), self.capabilities.row_of(capability), &self.allows],
+            flip: if allows { 0 } else { u64::MAX },
+            at: 0,
+            word: 0,
+        }
+    }
+}
+
+/// Walks over the bits that rows have in common.
+pub(super) struct Common<'p> {
+    rows: [&'p [u64]; 4],
+    /// Turns the last row around.
+    flip: u64,
+    at: usize,
+    word: u64,
+}
+
+impl Iterator for Common<'_> {
+    type Item = usize;
+
+    #[inline]
+    fn next(&mut self) -> Option<usize> {
+        while self.word == 0 {
+            let [p, m, c, a] = self.rows;
+            let at = self.at;
+            self.word = p.get(at)? & m.get(at)? & c.get(at)? & (a.get(at)? ^ self.flip);
+            self.at += 1;
+        }
+        let bit = self.word.trailing_zeros() as usize;
+        self.word &= self.word - 1;
+        Some((self.at - 1) * 64 + bit)
     }
 }
 

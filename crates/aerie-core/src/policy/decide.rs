@@ -231,12 +231,21 @@ impl Policy {
         }
         let mut counting = Counting::default();
         let mut nearest = (Refusal::NoRule, None);
-        for at in self.rules_for(person_at, machine_at, request.capability) {
+        for at in self.common(person_at, machine_at, request.capability, true) {
             let Some(rule) = self.document.rules.get(at) else { continue };
             match clock.misses(at, request.from) {
                 None => counting.add(rule),
-                Some(miss) if rule.effect == Effect::Allow => nearer(&mut nearest, (miss, Some(rule))),
-                Some(_) => {}
+                Some(miss) => nearer(&mut nearest, (miss, Some(rule))),
+            }
+        }
+        if counting.allows.is_empty() {
+            // What forbids and requires has nothing to act on, and only an `allow` can change that.
+            return clock.conclude(None, nearest, &request.facts);
+        }
+        for at in self.common(person_at, machine_at, request.capability, false) {
+            let Some(rule) = self.document.rules.get(at) else { continue };
+            if clock.misses(at, request.from).is_none() {
+                counting.add(rule);
             }
         }
         let mut best: Option<Candidate<'_>> = None;

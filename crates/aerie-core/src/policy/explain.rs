@@ -96,8 +96,8 @@ impl Policy {
 
     fn allows(&self, request: &Request<'_>) -> impl Iterator<Item = &Rule> {
         let at = self.directory.person_index(request.person).zip(self.directory.machine_index(request.machine));
-        let numbers: Vec<usize> = at.map_or(vec![], |(p, m)| self.rules_for(p, m, request.capability).collect());
-        numbers.into_iter().filter_map(|n| self.document.rules.get(n)).filter(|r| r.effect == Effect::Allow)
+        let numbers: Vec<usize> = at.map_or(vec![], |(p, m)| self.common(p, m, request.capability, true).collect());
+        numbers.into_iter().filter_map(|n| self.document.rules.get(n))
     }
 
     fn other_addresses(&self, request: &Request<'_>) -> Option<String> {

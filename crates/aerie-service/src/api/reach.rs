@@ -274,7 +274,7 @@ pub(super) async fn matrix(State(app): State<Arc<App>>, caller: Caller, Query(q)
             capabilities: c.capabilities.words().into_iter().map(Into::into).collect(),
         };
         let cells: Vec<Vec<MatrixCell>> = reach.table(&row_bits, &column_bits).iter().map(|r| r.iter().map(cell).collect()).collect();
-        let whole = reach.table(&[people.clone()], &[machines.clone()]);
+        let whole = reach.table(std::slice::from_ref(&people), std::slice::from_ref(&machines));
         let all = whole.first().and_then(|r| r.first()).copied().unwrap_or_default();
         let sentence = format!(
             "Of {} pairs of {} and {} there is access for {}.",
