@@ -28,7 +28,10 @@ impl Exit {
     /// Every code with what it means.
     pub const ALL: [(Exit, &str); 8] = [
         (Exit::Done, "it worked"),
-        (Exit::No, "it worked, and the answer is no: findings, a log that does not hold, an access that is refused"),
+        (
+            Exit::No,
+            "it worked, and the answer is no: findings, a log that does not hold, an access that is refused, rules that cannot be published, documents that differ in effect, nobody who can reach it",
+        ),
         (Exit::Usage, "the command line is wrong"),
         (Exit::SignIn, "signing in is needed, or was refused"),
         (Exit::Unreachable, "the service cannot be reached"),

@@ -1,6 +1,6 @@
 use super::caller::{Administrator, EverythingReader};
 use super::problem::Problem;
-use super::rules::{put_in_force, refused};
+use super::rules::put_in_force;
 use super::{new_id, version_of};
 use crate::service::App;
 use aerie_api::{DraftText, DraftView, PolicyChecked, PublishNote};
@@ -79,22 +79,9 @@ pub(super) async fn begin(
     if app.store.drafts().await?.len() >= MOST_DRAFTS {
         return Err(Problem::bad_request(format!("There are {MOST_DRAFTS} drafts already: publish or drop some.")));
     }
-    let (rules, now) = (app.rules.now(), Timestamp::now());
-    let draft = Draft {
-        id: new_id(now),
-        title: title_of(&given.title)?,
-        text: text_of(given.text.unwrap_or_else(|| rules.text.to_string()))?,
-        base: given.base.unwrap_or(rules.version),
-        revision: 1,
-        author: caller.person.name.clone(),
-        created: now,
-        changed: now,
-        changed_by: caller.person.name.clone(),
-        agreed: None,
-        published: None,
-    };
-    app.store.add_draft(&draft).await?;
-    note(&app, &caller.person.name, EventKind::DraftChanged, &draft, "began").await?;
+    let rules = app.rules.now();
+    let text = text_of(given.text.unwrap_or_else(|| rules.text.to_string()))?;
+    let draft = add(&app, &caller.person.name, &title_of(&given.title)?, text, given.base.unwrap_or(rules.version)).await?;
     Ok(tagged(&app, &draft))
 }
 
@@ -210,14 +197,13 @@ pub(super) async fn publish(
     Ok(Json(done))
 }
 
-/// Checks that a draft's text can be read at all, for those who write drafts of their own.
-pub(super) async fn add(app: &App, by: &str, title: &str, text: &str, base: i64) -> Result<Draft, Problem> {
-    app.rules.check(text).await.map_err(|e| refused(text, e))?;
+/// Keeps a new draft, and logs that it was begun.
+pub(super) async fn add(app: &App, by: &str, title: &str, text: String, base: i64) -> Result<Draft, Problem> {
     let now = Timestamp::now();
     let draft = Draft {
         id: new_id(now),
         title: title.chars().take(LONGEST_TITLE).collect(),
-        text: text.into(),
+        text,
         base,
         revision: 1,
         author: by.into(),

@@ -279,7 +279,7 @@ pub(super) async fn close(
     let draft = if withdrawn.is_empty() {
         None
     } else {
-        Some(drafts::add(&app, by, &format!("What the review \u{201c}{}\u{201d} withdraws", review.title), &text, rules.version).await?.id)
+        Some(drafts::add(&app, by, &format!("What the review \u{201c}{}\u{201d} withdraws", review.title), text, rules.version).await?.id)
     };
     let count = |decision: Option<&str>| all.iter().filter(|e| e.decision.as_deref() == decision).count() as u64;
     let (kept, gone, open) = (count(Some("keep")), count(Some("withdraw")), count(None));

@@ -51,12 +51,59 @@ fn letters_that_look_alike_are_named() {
     );
 }
 
+const REAL: &str = include_str!("../../../../../demo/rules.toml");
+
+/// A real document with a piece cut out, and something spoilt put in elsewhere.
+fn spoilt() -> impl Strategy<Value = String> {
+    let place = 0.0f64..1.0;
+    let bad = prop::sample::select(vec![
+        "",
+        "\"",
+        "[",
+        "]]",
+        "\u{0}",
+        "\n[[allow]]\n",
+        "= {",
+        "\u{202e}",
+        "'''",
+        "9999-99-99",
+        "[[never]]\nname = 1\n",
+        "\u{43e}",
+    ]);
+    (place.clone(), place.clone(), place, bad).prop_map(|(from, length, to, bad)| {
+        let at = |text: &str, part: f64| (0..=(text.len() as f64 * part) as usize).rev().find(|i| text.is_char_boundary(*i)).unwrap_or(0);
+        let (a, b) = (at(REAL, from), at(REAL, (from + length * 0.05).min(1.0)));
+        let mut text = format!("{}{}", &REAL[..a], &REAL[b..]);
+        text.insert_str(at(&text, to), bad);
+        text
+    })
+}
+
 proptest! {
     #[test]
     fn any_text_is_read_or_refused_without_a_panic(text in "(\\[\\[allow\\]\\]|\\[\\[never\\]\\]|\\[\\[test\\]\\]|name|hours|unless|=|\"|\\[|\\]|\\{|\\}|[a-z0-9 :*&|!\n-]){0,80}") {
         if let Err(errors) = read(&text) {
             for e in errors {
                 prop_assert!(!e.render("rules.toml", &text).is_empty());
+            }
+        }
+    }
+
+    #[test]
+    fn a_spoilt_document_is_read_checked_and_edited_or_refused(text in spoilt()) {
+        match read(&text) {
+            Err(errors) => prop_assert!(errors.iter().all(|e| !e.render("rules.toml", &text).is_empty())),
+            Ok(document) => {
+                let file: crate::directory::DirectoryFile = serde_json::from_str(include_str!("../../../../../demo/directory.json")).unwrap();
+                let now = "2026-11-23T12:00:00Z".parse().unwrap();
+                let policy = Policy::compile(document, std::sync::Arc::new(file.into()), now);
+                for d in check(&policy, now) {
+                    prop_assert!(!d.render("rules.toml", &text).is_empty());
+                }
+                for name in rule_fields(&text).unwrap().into_keys() {
+                    prop_assert!(remove_rule(&text, &name).is_ok());
+                    prop_assert!(rule_text(&text, &name).is_some());
+                }
             }
         }
     }
