@@ -13,6 +13,9 @@ use tokio::sync::watch;
 /// Compiled earlier versions that are kept at hand.
 const MOST_KEPT: usize = 32;
 
+/// Long computations that run at once; others wait, so that the gateway keeps a processor.
+const MOST_THINKING: usize = 2;
+
 /// The rules in force.
 #[derive(Debug, Clone)]
 pub struct InForce {
@@ -32,6 +35,8 @@ pub struct Rulebook {
     store: Store,
     now: RwLock<InForce>,
     changes: watch::Sender<u64>,
+    /// Checks, comparisons and maps that run at once: each may take a processor for seconds.
+    thinking: tokio::sync::Semaphore,
     /// Earlier versions, compiled for the directory in force.
     earlier: Mutex<HashMap<i64, Arc<Policy>>>,
 }
@@ -97,7 +102,13 @@ impl Rulebook {
     /// When the store refuses.
     pub async fn load(store: Store) -> Result<Self, StoreError> {
         let now = Self::in_force(&store).await?;
-        Ok(Self { store, now: RwLock::new(now), changes: watch::channel(0).0, earlier: Mutex::default() })
+        Ok(Self {
+            store,
+            now: RwLock::new(now),
+            changes: watch::channel(0).0,
+            thinking: tokio::sync::Semaphore::new(MOST_THINKING),
+            earlier: Mutex::default(),
+        })
     }
 
     async fn in_force(store: &Store) -> Result<InForce, StoreError> {
@@ -145,7 +156,17 @@ impl Rulebook {
     /// When the check breaks off.
     pub async fn check(&self, text: &str) -> Result<Checked, PublishError> {
         let (text, directory) = (text.to_string(), self.now().policy.directory().clone());
-        tokio::task::spawn_blocking(move || checked(&text, directory, Timestamp::now())).await.map_err(|_| PublishError::Broken)
+        self.think(move || checked(&text, directory, Timestamp::now())).await.map_err(|_| PublishError::Broken)
+    }
+
+    /// Runs a long computation beside the others, a few at a time.
+    ///
+    /// # Errors
+    /// When it breaks off.
+    pub async fn think<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> Result<T, tokio::task::JoinError> {
+        // The semaphore is never closed; without a permit the work is done all the same.
+        let _turn = self.thinking.acquire().await;
+        tokio::task::spawn_blocking(work).await
     }
 
     /// The rules of a version, compiled for the directory of today; none where there is no such version.

@@ -144,13 +144,15 @@ pub(super) async fn import(
     let found: Vec<String> = differences(&known, &file).iter().map(aerie_core::directory::Difference::sentence).collect();
     let (before, text, after) = (rules.policy.clone(), rules.text.clone(), Arc::new(Directory::from(file.clone())));
     let from = Timestamp::now();
-    let changes = tokio::task::spawn_blocking(move || {
-        let document = read(&text).or_else(|_| read("")).ok()?;
-        let after = Policy::compile(document, after, from);
-        let told = compare(&before, &after, from, from.saturating_add(PROVED_AHEAD).unwrap_or(Timestamp::MAX));
-        Some((told.sentence(), told.changes.iter().map(|c| super::effect::change_view(c, &before, &after)).collect::<Vec<_>>()))
-    })
-    .await?;
+    let changes = app
+        .rules
+        .think(move || {
+            let document = read(&text).or_else(|_| read("")).ok()?;
+            let after = Policy::compile(document, after, from);
+            let told = compare(&before, &after, from, from.saturating_add(PROVED_AHEAD).unwrap_or(Timestamp::MAX));
+            Some((told.sentence(), told.changes.iter().map(|c| super::effect::change_view(c, &before, &after)).collect::<Vec<_>>()))
+        })
+        .await?;
     let (effect, changes) = changes.unwrap_or_default();
     let difference = aerie_core::wording::count(found.len() as u64, "difference");
     let mut shown = DirectoryChanges { sentence: format!("{difference}. {effect}"), done: false, differences: found, changes };

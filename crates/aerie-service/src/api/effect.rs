@@ -138,7 +138,7 @@ pub(super) async fn effect(
     let from = Timestamp::now();
     let to = from.saturating_add(PROVED_AHEAD).unwrap_or(Timestamp::MAX);
     let (old, new) = (before.clone(), after.clone());
-    let (comparison, told) = tokio::task::spawn_blocking(move || (compare(&old, &new, from, to), backtest(&old, &new, &past))).await?;
+    let (comparison, told) = app.rules.think(move || (compare(&old, &new, from, to), backtest(&old, &new, &past))).await?;
     let broken = |code: &str| checked.diagnostics.iter().filter(|d| d.severity == Severity::Error && d.code == code).count() as u64;
     let document = after.document();
     Ok(Json(EffectView {
@@ -173,7 +173,7 @@ pub(super) async fn rule_use(
     let past = past(&app, q.days.unwrap_or(90).clamp(1, MOST_DAYS)).await?;
     let rules = app.rules.now();
     let (policy, text) = (rules.policy, rules.text);
-    let found = tokio::task::spawn_blocking(move || usage(&policy, &past)).await?;
+    let found = app.rules.think(move || usage(&policy, &past)).await?;
     let shown = found.into_iter().map(|u| {
         let value = |n: &Narrower| match n {
             Narrower::Selector(s) => Value::from(s.as_str()),

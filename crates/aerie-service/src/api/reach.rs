@@ -73,7 +73,7 @@ async fn map(app: &App, q: &ReachQuery) -> Result<(Arc<Reach>, i64), Problem> {
     }
     let to = today.saturating_add(SignedDuration::from_hours(24 * i64::from(days))).unwrap_or(Timestamp::MAX);
     let made = policy.clone();
-    let reach = Arc::new(tokio::task::spawn_blocking(move || Reach::of(made, today, to)).await?);
+    let reach = Arc::new(app.rules.think(move || Reach::of(made, today, to)).await?);
     app.reach.keep(reach.clone(), today, days);
     Ok((reach, version))
 }
@@ -152,7 +152,7 @@ async fn found(app: &App, caller: &Caller, q: &ReachQuery) -> Result<(Arc<Reach>
     let (reach, version) = map(app, q).await?;
     let (people, machines) = chosen(q, reach.policy(), &caller.seen())?;
     let asked = reach.clone();
-    let accesses = tokio::task::spawn_blocking(move || only(asked.among(&people, &machines), capability)).await?;
+    let accesses = app.rules.think(move || only(asked.among(&people, &machines), capability)).await?;
     Ok((reach, version, accesses))
 }
 
@@ -181,31 +181,33 @@ pub(super) async fn reach(State(app): State<Arc<App>>, caller: Caller, Query(q):
 #[utoipa::path(get, path = "/reach.csv", operation_id = "reachCsv", params(ReachQuery), responses((status = 200, body = String, content_type = "text/csv")))]
 pub(super) async fn csv(State(app): State<Arc<App>>, caller: Caller, Query(q): Query<ReachQuery>) -> Result<Response, Problem> {
     let (reach, _, accesses) = found(&app, &caller, &q).await?;
-    let text = tokio::task::spawn_blocking(move || {
-        let policy = reach.policy();
-        let d = policy.directory();
-        let cell = |t: &str| format!("\"{}\"", t.replace('"', "\"\""));
-        let mut out = String::from("people,machines,capabilities,account,when,from,demands\r\n");
-        for a in &accesses {
-            let (people, machines) = (cell(&people_names(d, &a.people).join(" ")), cell(&machine_names(d, &a.machines).join(" ")));
-            for p in &a.permissions {
-                let demands: Vec<String> = p.demands.iter().map(|d| policy.demanded(d).join(", ")).collect();
-                let row = [
-                    people.clone(),
-                    machines.clone(),
-                    cell(&p.capabilities.words().join(" ")),
-                    cell(p.account.as_deref().unwrap_or("any other")),
-                    cell(&p.when),
-                    cell(&p.from),
-                    cell(&demands.join(" or ")),
-                ];
-                out += &row.join(",");
-                out += "\r\n";
+    let text = app
+        .rules
+        .think(move || {
+            let policy = reach.policy();
+            let d = policy.directory();
+            let cell = |t: &str| format!("\"{}\"", t.replace('"', "\"\""));
+            let mut out = String::from("people,machines,capabilities,account,when,from,demands\r\n");
+            for a in &accesses {
+                let (people, machines) = (cell(&people_names(d, &a.people).join(" ")), cell(&machine_names(d, &a.machines).join(" ")));
+                for p in &a.permissions {
+                    let demands: Vec<String> = p.demands.iter().map(|d| policy.demanded(d).join(", ")).collect();
+                    let row = [
+                        people.clone(),
+                        machines.clone(),
+                        cell(&p.capabilities.words().join(" ")),
+                        cell(p.account.as_deref().unwrap_or("any other")),
+                        cell(&p.when),
+                        cell(&p.from),
+                        cell(&demands.join(" or ")),
+                    ];
+                    out += &row.join(",");
+                    out += "\r\n";
+                }
             }
-        }
-        out
-    })
-    .await?;
+            out
+        })
+        .await?;
     Ok(([(header::CONTENT_TYPE, "text/csv; charset=utf-8"), (header::CONTENT_DISPOSITION, "attachment; filename=\"reach.csv\"")], text)
         .into_response())
 }
@@ -263,29 +265,31 @@ pub(super) async fn matrix(State(app): State<Arc<App>>, caller: Caller, Query(q)
     let (reach, _) = map(&app, &asked).await?;
     let (people, machines) = chosen(&asked, reach.policy(), &caller.seen())?;
     let (rows, columns) = (rows.to_string(), columns.to_string());
-    let shown = tokio::task::spawn_blocking(move || {
-        let d = reach.policy().directory();
-        let (rows, columns) = (heads(d.person_properties(), &rows, &people), heads(d.machine_properties(), &columns, &machines));
-        let (row_bits, column_bits): (Vec<Bits>, Vec<Bits>) =
-            (rows.iter().map(|r| r.1.clone()).collect(), columns.iter().map(|c| c.1.clone()).collect());
-        let cell = |c: &aerie_core::policy::Cell| MatrixCell {
-            pairs: c.pairs,
-            of: c.of,
-            capabilities: c.capabilities.words().into_iter().map(Into::into).collect(),
-        };
-        let cells: Vec<Vec<MatrixCell>> = reach.table(&row_bits, &column_bits).iter().map(|r| r.iter().map(cell).collect()).collect();
-        let whole = reach.table(std::slice::from_ref(&people), std::slice::from_ref(&machines));
-        let all = whole.first().and_then(|r| r.first()).copied().unwrap_or_default();
-        let sentence = format!(
-            "Of {} pairs of {} and {} there is access for {}.",
-            all.of,
-            if people.len() == 1 { "1 person".into() } else { format!("{} people", people.len()) },
-            wording::count(machines.len() as u64, "machine"),
-            all.pairs
-        );
-        let head = |h: Vec<(MatrixHead, Bits)>| h.into_iter().map(|(h, _)| h).collect();
-        MatrixView { sentence, rows: head(rows), columns: head(columns), cells }
-    })
-    .await?;
+    let shown = app
+        .rules
+        .think(move || {
+            let d = reach.policy().directory();
+            let (rows, columns) = (heads(d.person_properties(), &rows, &people), heads(d.machine_properties(), &columns, &machines));
+            let (row_bits, column_bits): (Vec<Bits>, Vec<Bits>) =
+                (rows.iter().map(|r| r.1.clone()).collect(), columns.iter().map(|c| c.1.clone()).collect());
+            let cell = |c: &aerie_core::policy::Cell| MatrixCell {
+                pairs: c.pairs,
+                of: c.of,
+                capabilities: c.capabilities.words().into_iter().map(Into::into).collect(),
+            };
+            let cells: Vec<Vec<MatrixCell>> = reach.table(&row_bits, &column_bits).iter().map(|r| r.iter().map(cell).collect()).collect();
+            let whole = reach.table(std::slice::from_ref(&people), std::slice::from_ref(&machines));
+            let all = whole.first().and_then(|r| r.first()).copied().unwrap_or_default();
+            let sentence = format!(
+                "Of {} pairs of {} and {} there is access for {}.",
+                all.of,
+                if people.len() == 1 { "1 person".into() } else { format!("{} people", people.len()) },
+                wording::count(machines.len() as u64, "machine"),
+                all.pairs
+            );
+            let head = |h: Vec<(MatrixHead, Bits)>| h.into_iter().map(|(h, _)| h).collect();
+            MatrixView { sentence, rows: head(rows), columns: head(columns), cells }
+        })
+        .await?;
     Ok(Json(shown))
 }

@@ -131,7 +131,7 @@ pub(super) async fn begin(
     let scope = (read(&people, Subject::People)?, read(&machines, Subject::Machines)?);
     let (rules, now) = (app.rules.now(), Timestamp::now());
     let policy = rules.policy.clone();
-    let entries = tokio::task::spawn_blocking(move || entries_of(&policy, &scope)).await?;
+    let entries = app.rules.think(move || entries_of(&policy, &scope)).await?;
     if entries.is_empty() {
         return Err(Problem::bad_request("No rule gives anybody anything in this scope."));
     }

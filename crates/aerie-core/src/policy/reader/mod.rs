@@ -23,6 +23,11 @@ const MAX_SPANS: usize = 200;
 const MAX_HOURS: usize = 500;
 /// Most address ranges in one `from`.
 const MAX_NETWORKS: usize = 200;
+/// Most different conditions of time (hours, first and last day together) in a document: whatever is computed for a span of time
+/// cuts it at each of their edges.
+pub const MAX_GATES: usize = 1_000;
+/// Most different address ranges in a document: each may be told apart from every other.
+pub const MAX_RANGES: usize = 1_000;
 /// After so many errors the rest of the document is not looked at.
 const MAX_ERRORS: usize = 100;
 /// Longest name of a rule, of hours or of a case.
@@ -159,6 +164,7 @@ impl<'a> Reader<'a> {
         let named = |r: &Rule| (r.name.clone(), r.line, r.span.clone());
         let names: Vec<_> = rules.iter().map(named).chain(guards.iter().map(|g: &super::document::Guard| named(&g.rule))).collect();
         self.unique_names(names);
+        self.few_conditions(rules.iter().chain(guards.iter().map(|g: &super::document::Guard| &g.rule)));
         self.unique_names(cases.iter().map(|c: &super::document::Case| (c.name.clone(), c.line, c.span.clone())).collect());
         if self.hopeless() {
             let span = self.errors.last().map_or(0..0, |e| e.span.clone());
@@ -174,6 +180,23 @@ impl<'a> Reader<'a> {
             cases,
             approvals: std::mem::take(&mut self.approvals),
             tickets: std::mem::take(&mut self.tickets),
+        }
+    }
+
+    /// What is computed over time and addresses grows with how many different conditions there are.
+    fn few_conditions<'r>(&mut self, rules: impl Iterator<Item = &'r Rule>) {
+        let (mut gates, mut ranges) = (std::collections::HashSet::new(), std::collections::HashSet::new());
+        for rule in rules {
+            gates.insert((rule.hours, rule.first_day, rule.last_day));
+            ranges.extend(rule.from.within.iter().chain(&rule.from.except).copied());
+            let what = match (gates.len() > MAX_GATES, ranges.len() > MAX_RANGES) {
+                (true, _) => format!("there are more than {MAX_GATES} different combinations of hours and days"),
+                (false, true) => format!("there are more than {MAX_RANGES} different address ranges"),
+                (false, false) => continue,
+            };
+            self.error("too-many", rule.span.clone(), what).help =
+                Some("give rules the same hours, days and ranges where they mean the same".into());
+            return;
         }
     }
 

@@ -26,6 +26,41 @@ fn too_many_rules_are_refused_and_the_most_are_not() {
 }
 
 #[test]
+fn different_conditions_have_a_limit() {
+    let day = |i: usize| jiff::civil::date(2027, 1, 1).saturating_add(jiff::ToSpan::days(i as i64));
+    let dated = |n: usize| (0..n).fold(String::new(), |t, i| t + &format!("[[forbid]]\nname=\"r{i}\"\nlast_day={}\n", day(i)));
+    assert!(read(&dated(MAX_GATES)).is_ok());
+    assert_eq!(read(&dated(MAX_GATES + 1)).unwrap_err()[0].code, "policy/too-many");
+    let ranged = |n: usize| {
+        (0..n).fold(String::new(), |t, i| t + &format!("[[forbid]]\nname=\"r{i}\"\nfrom=[\"10.{}.{}.0/24\"]\n", i / 250, i % 250))
+    };
+    assert!(read(&ranged(MAX_RANGES)).is_ok());
+    assert_eq!(read(&ranged(MAX_RANGES + 1)).unwrap_err()[0].code, "policy/too-many");
+}
+
+#[test]
+fn the_most_conditions_at_once_are_still_computed() {
+    // Each rule has its own days and its own range, and all concern the same person and machine.
+    let day = |i: usize| jiff::civil::date(2026, 11, 24).saturating_add(jiff::ToSpan::days(i as i64));
+    let rule = |i: usize| {
+        format!(
+            "[[allow]]\nname=\"r{i}\"\npeople=\"*\"\nmachines=\"*\"\ncapabilities=[\"shell\"]\naccounts=[\"a\"]\nlast_day={}\nfrom=[\"10.{}.{}.0/24\"]\n",
+            day(i),
+            i / 250,
+            i % 250
+        )
+    };
+    let text = (0..150).fold(String::from("[[never]]\nname=\"g\"\ncapabilities=[\"view\"]\n"), |t, i| t + &rule(i));
+    let file: crate::directory::DirectoryFile =
+        serde_json::from_value(serde_json::json!({ "people": [{ "name": "p" }], "machines": [{ "name": "m" }] })).unwrap();
+    let now = "2026-11-23T12:00:00Z".parse().unwrap();
+    let policy = std::sync::Arc::new(Policy::compile(read(&text).unwrap(), std::sync::Arc::new(file.into()), now));
+    assert!(check(&policy, now).iter().all(|d| d.code != "policy/guardrail"));
+    let reach = Reach::of(policy, now, now + jiff::SignedDuration::from_hours(24 * 200));
+    assert_eq!(reach.between(0, 0).len(), 150);
+}
+
+#[test]
 fn after_a_hundred_errors_the_rest_is_left() {
     let text = (0..5_000).fold(String::new(), |t, i| t + &format!("[[forbid]]\nname=\"r{i}\"\nhours=\"nowhere\"\n"));
     let errors = read(&text).unwrap_err();
