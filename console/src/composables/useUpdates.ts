@@ -16,6 +16,8 @@ export function useUpdates() {
   let source: EventSource | undefined;
   function open() {
     source = new EventSource("/api/v1/updates");
+    // What changed between the first look and now, or while the connection was lost, was told to nobody here.
+    source.addEventListener("open", () => void queries.invalidateQueries());
     source.addEventListener("change", (event) => {
       const keys = CONCERNS[(event as MessageEvent<string>).data];
       if (!keys) void queries.invalidateQueries();
