@@ -2,7 +2,8 @@
 
 use super::group::{GroupError, Members, check_groups};
 use super::selector::{Selector, Subject};
-use super::{DirectoryFile, Machine, Person};
+use super::{DirectoryFile, Machine, Person, Role, Standing};
+use jiff::civil::Date;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value};
@@ -75,6 +76,16 @@ pub fn validate(file: &DirectoryFile) -> Result<(), DirectoryError> {
         }
     }
     Ok(())
+}
+
+/// Checks that somebody is left who can set things right: an administrator without scope whose account is good on that day.
+///
+/// # Errors
+/// When nobody is.
+pub fn keeps_administrator(file: &DirectoryFile, day: Date) -> Result<(), DirectoryError> {
+    let full = |p: &&Person| p.roles.contains(&Role::Administrator) && !p.scopes.contains_key(&Role::Administrator);
+    let good = file.people.iter().filter(full).any(|p| p.standing(day) == Standing::Good);
+    if good { Ok(()) } else { Err(DirectoryError::NoAdministrator) }
 }
 
 fn names<'a>(what: &'static str, one: &'static str, names: impl Iterator<Item = &'a str>) -> Result<(), DirectoryError> {
@@ -338,6 +349,26 @@ mod tests {
         assert_eq!(validate(&with(&["ines", "ines"])), Err(DirectoryError::Twice("the person", "ines".into())));
         for bad in ["", "Ines", "\u{456}nes", "a b", "-a", "a+b", &"a".repeat(65)] {
             assert!(matches!(validate(&with(&[bad])), Err(DirectoryError::Name(_))), "{bad}");
+        }
+    }
+
+    #[test]
+    fn an_administrator_whose_account_is_good_must_be_left() {
+        let with = |more: serde_json::Value| {
+            let mut lena = serde_json::json!({ "name": "lena", "roles": ["administrator"] });
+            lena.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+            serde_json::from_value(serde_json::json!({ "people": [lena], "machines": [] })).unwrap()
+        };
+        let day = "2026-11-23".parse().unwrap();
+        for (more, left) in [
+            (serde_json::json!({}), true),
+            (serde_json::json!({ "valid_until": "2026-11-23" }), true),
+            (serde_json::json!({ "valid_until": "2026-11-22" }), false),
+            (serde_json::json!({ "suspended": true }), false),
+            (serde_json::json!({ "roles": ["auditor"] }), false),
+            (serde_json::json!({ "scopes": { "administrator": { "machines": "site=ridge" } } }), false),
+        ] {
+            assert_eq!(keeps_administrator(&with(more.clone()), day).is_ok(), left, "{more}");
         }
     }
 

@@ -7,7 +7,7 @@ mod machine;
 mod person;
 pub mod selector;
 
-pub use change::{Difference, DirectoryError, differences, from_csv, to_csv, validate};
+pub use change::{Difference, DirectoryError, differences, from_csv, keeps_administrator, to_csv, validate};
 pub use group::{Group, GroupError, Members, check_groups};
 pub(crate) use index::ones;
 pub use index::{Bits, Index};

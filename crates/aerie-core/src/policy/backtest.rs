@@ -36,16 +36,18 @@ pub struct PastAccess {
 }
 
 impl PastAccess {
-    fn request(&self, capability: Capability) -> Request<'_> {
+    /// The question whether it may be, at an instant since it began.
+    fn request(&self, capability: Capability, at: Timestamp) -> Request<'_> {
         Request {
             person: &self.person,
             capability,
             machine: &self.machine,
             account: Some(&self.account),
-            at: self.at,
+            at,
             from: self.from,
             facts: Facts {
                 proofs: Proofs::at(self.factors, self.at),
+                begun: Some(self.at),
                 recorded: if self.recorded { Tracks::all() } else { Tracks::NONE },
                 ..Facts::default()
             },
@@ -110,7 +112,7 @@ pub fn backtest(in_force: &Policy, draft: &Policy, past: &[PastAccess]) -> Backt
     for access in past {
         let mut unknown = false;
         for capability in access.capabilities.iter() {
-            let request = access.request(capability);
+            let request = access.request(capability, access.at);
             let after = draft.decide(&request);
             let before = in_force.decide(&request);
             let (verdict, kind) = match (&before.outcome, &after.outcome) {
@@ -148,6 +150,15 @@ pub fn backtest(in_force: &Policy, draft: &Policy, past: &[PastAccess]) -> Backt
     result.judged = grouped.into_values().collect();
     result.judged.sort_by_key(|j| std::cmp::Reverse((j.verdict, j.sessions.len())));
     result
+}
+
+/// Why a draft would end an access that is live now; none where it would not, or where the rules in force end it too as far as
+/// is known of it.
+pub fn ended_by(in_force: &Policy, draft: &Policy, live: &PastAccess, now: Timestamp) -> Option<String> {
+    let granted = |policy: &Policy, request: &Request<'_>| matches!(policy.decide(request).outcome, Outcome::Granted(_));
+    let requests = live.capabilities.iter().map(|c| live.request(c, now));
+    let mut ended = requests.filter(|r| granted(in_force, r) && !granted(draft, r));
+    ended.next().map(|r| draft.sentence(&r, &draft.decide(&r), Speech::Insider))
 }
 
 /// What became of a rule that allows something.
@@ -219,7 +230,7 @@ pub fn usage(policy: &Policy, past: &[PastAccess]) -> Vec<RuleUse> {
     let mut used: HashMap<String, Used> = HashMap::new();
     for access in past {
         for capability in access.capabilities.iter() {
-            let because = policy.decide(&access.request(capability)).because;
+            let because = policy.decide(&access.request(capability, access.at)).because;
             let Some(rule) = because.first().filter(|r| r.effect == Effect::Allow) else { continue };
             let entry = used.entry(rule.name.to_string()).or_default();
             entry.sessions.insert(access.session.clone());

@@ -7,7 +7,7 @@ use super::demand::Demands;
 use super::reach::spans_of;
 use super::space::{
     Account, Class, Interval, Line, Moment, Origin, Profile, Reachable, Situation, Space, Timeline, common, machine_classes, moments,
-    origins_of, people_classes, shared, together,
+    origins_of, people_classes, situation, together,
 };
 use crate::wording;
 use jiff::{SignedDuration, Timestamp};
@@ -134,7 +134,7 @@ struct Delta {
     capabilities: Capabilities,
 }
 
-/// Demands as words, sorted, with the limits first told apart: what can be compared across two documents.
+/// Demands as words, sorted: what can be compared across two documents, whose numbers for approvals and tickets differ.
 type Spoken = Vec<Vec<String>>;
 
 type Origins = Arc<[Arc<Origin>]>;
@@ -210,7 +210,7 @@ impl<'p> Joint<'p> {
     fn walk(&mut self, people: &[Class], machines: &[Class]) -> Vec<(Delta, Rectangles)> {
         let [before, after] = self.policies;
         let reachable = [Reachable::new(before, 0, machines), Reachable::new(after, 1, machines)];
-        type Key = ([Option<Situation>; 2], [Interval; 2]);
+        type Key = ([Situation; 2], [Interval; 2]);
         let mut known: HashMap<Key, Arc<[Delta]>> = HashMap::new();
         let mut pairs: HashMap<Delta, BTreeMap<u32, Vec<u32>>> = HashMap::new();
         for (p, person) in people.iter().enumerate() {
@@ -218,15 +218,8 @@ impl<'p> Joint<'p> {
             either.add(&other);
             for m in either.iter() {
                 let Some(machine) = machines.get(m) else { continue };
-                let situation = |which: usize, policy: &Policy| {
-                    let rules = policy.document().rules.len();
-                    let mut both = shared(policy, which, person, machine);
-                    both.retain(|r| (*r as usize) < rules);
-                    let posture = machine.postures.get(which).copied().unwrap_or_default();
-                    (!both.is_empty()).then(|| (both.into(), posture))
-                };
                 let window = |which: usize| person.windows.get(which).copied().unwrap_or((0, 0));
-                let key: Key = ([situation(0, before), situation(1, after)], [window(0), window(1)]);
+                let key: Key = ([situation(before, 0, person, machine), situation(after, 1, person, machine)], [window(0), window(1)]);
                 let deltas = match known.get(&key) {
                     Some(deltas) => deltas.clone(),
                     None => {
@@ -246,9 +239,7 @@ impl<'p> Joint<'p> {
         pairs.into_iter().map(|(delta, rows)| (delta, rectangles(rows))).collect()
     }
 
-    fn deltas(&mut self, situations: &[Option<Situation>; 2], windows: [Interval; 2]) -> Vec<Delta> {
-        let nothing: Situation = (Box::new([]), Default::default());
-        let [a, b] = [situations[0].as_ref().unwrap_or(&nothing), situations[1].as_ref().unwrap_or(&nothing)];
+    fn deltas(&mut self, [a, b]: &[Situation; 2], windows: [Interval; 2]) -> Vec<Delta> {
         let origins = self.origins(a, b);
         let (first, second) = (self.profile(0, a, &origins), self.profile(1, b, &origins));
         let joint = self.timeline(&first.timeline, &second.timeline, windows);
@@ -300,19 +291,19 @@ impl<'p> Joint<'p> {
         join_origins(found, origins.len())
     }
 
-    fn origins(&mut self, a: &Situation, b: &Situation) -> Arc<[Arc<Origin>]> {
+    fn origins(&mut self, a: &Situation, b: &Situation) -> Origins {
         let key = (self.spaces[0].conditions(&a.0).1, self.spaces[1].conditions(&b.0).1);
         if let Some(known) = self.origins.get(&key) {
             return known.clone();
         }
         let of = |policy: &'p Policy, ids: &[u32]| ids.iter().filter_map(|i| policy.sources.get(*i as usize)).collect::<Vec<_>>();
         let lists: Vec<_> = of(self.policies[0], &key.0).into_iter().chain(of(self.policies[1], &key.1)).collect();
-        let found: Arc<[Arc<Origin>]> = origins_of(&lists).into_iter().map(Arc::new).collect();
+        let found: Origins = origins_of(&lists).into_iter().map(Arc::new).collect();
         self.origins.insert(key, found.clone());
         found
     }
 
-    fn profile(&mut self, which: usize, situation: &Situation, origins: &Arc<[Arc<Origin>]>) -> Arc<Profile> {
+    fn profile(&mut self, which: usize, situation: &Situation, origins: &Origins) -> Arc<Profile> {
         let (Some(known), Some(space)) = (self.profiles.get_mut(which), self.spaces.get_mut(which)) else {
             return Arc::new(Profile {
                 timeline: Arc::new(Timeline { gates: Box::new([]), moments: vec![] }),
@@ -419,10 +410,7 @@ impl<'p> Joint<'p> {
             people,
             machines,
             capabilities: delta.capabilities,
-            account: match &delta.account {
-                Account::Named(name) => Some(name.clone()),
-                Account::Other => None,
-            },
+            account: delta.account.name(),
             from: delta.origin.text.clone(),
             when,
             first: spans.first().and_then(|s| Timestamp::from_second(s.0).ok()).unwrap_or(Timestamp::MIN),

@@ -215,7 +215,7 @@ impl Candidate<'_> {
 impl Policy {
     /// Decides. Pure: the same policy and request give the same answer.
     ///
-    /// Cost: under a microsecond with two thousand rules; it grows with the rules that concern this person, machine and
+    /// Cost: docs/benchmarks.md has what was measured; it grows with the rules that concern this person, machine and
     /// capability, hardly with those that do not.
     pub fn decide(&self, request: &Request<'_>) -> Decision {
         let Some(person_at) = self.directory.person_index(request.person) else {

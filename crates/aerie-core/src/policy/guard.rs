@@ -196,10 +196,7 @@ impl Broken {
         let machine =
             least(machines.members.iter().filter_map(|m| directory.machines().get(*m as usize)).map(|m| m.name.as_str()).collect());
         let at = Timestamp::from_second(self.at).unwrap_or(Timestamp::MIN);
-        let account = match &self.account {
-            Account::Named(name) => Some(name.clone()),
-            Account::Other => None,
-        };
+        let account = self.account.name();
         let request = Request {
             person: &person,
             capability: self.capability,

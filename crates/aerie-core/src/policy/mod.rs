@@ -23,7 +23,7 @@ mod sentence;
 mod space;
 mod speak;
 
-pub use backtest::{Backtest, Judged, Narrower, PastAccess, RuleUse, backtest, usage};
+pub use backtest::{Backtest, Judged, Narrower, PastAccess, RuleUse, backtest, ended_by, usage};
 pub use calendar::{Calendar, Opening};
 pub use capability::{Capabilities, Capability, Consent, Factor, Factors, Posture, Postures, Track, Tracks};
 pub use check::{PROVED_AHEAD, check};

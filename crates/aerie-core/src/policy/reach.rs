@@ -4,8 +4,8 @@ use super::capability::Capabilities;
 use super::compile::Policy;
 use super::demand::Demands;
 use super::space::{
-    Account, Class, Interval, Line, Origin, Profile, Reachable, Situation, Space, Timeline, common, machine_classes, people_classes,
-    shared, together,
+    Class, Interval, Line, Origin, Profile, Reachable, Situation, Space, Timeline, common, machine_classes, people_classes, situation,
+    together,
 };
 use crate::directory::Bits;
 use crate::wording;
@@ -93,7 +93,6 @@ impl Reach {
         let machines = machine_classes(&[&policy], &machine_names);
         let mut space = Space::new(&policy, horizon);
         let reachable = Reachable::new(&policy, 0, &machines);
-        let rules = u32::try_from(policy.document().rules.len()).unwrap_or(u32::MAX);
         let mut known: HashMap<Situation, u32> = HashMap::new();
         let mut profiles: Vec<Profile> = vec![];
         let mut cells = vec![];
@@ -102,9 +101,7 @@ impl Reach {
             let awake = person.windows.first().is_some_and(|w| w.0 < horizon.1 && horizon.0 < w.1);
             for m in reachable.from(person).iter().filter(|_| awake) {
                 let Some(machine) = machines.get(m) else { continue };
-                let mut both = shared(&policy, 0, person, machine);
-                both.retain(|r| *r < rules);
-                let situation = (both.into(), machine.postures.first().copied().unwrap_or_default());
+                let situation = situation(&policy, 0, person, machine);
                 let id = match known.get(&situation) {
                     Some(id) => *id,
                     None => {
@@ -195,6 +192,8 @@ impl Reach {
         let mut found: Vec<Access> = vec![];
         for ((_, by_profile), (class, mut people)) in rows {
             people.sort_unstable();
+            // Of different rows the people differ: only what one row gives can be the same.
+            let mut own: Vec<Access> = vec![];
             for (profile, classes) in by_profile {
                 let mut machines: Vec<u32> = classes.iter().filter_map(|m| columns.get(*m as usize)).flatten().copied().collect();
                 machines.sort_unstable();
@@ -202,11 +201,12 @@ impl Reach {
                 if permissions.is_empty() {
                     continue;
                 }
-                match found.iter_mut().find(|a| found_same(a, &people, &permissions)) {
+                match own.iter_mut().find(|a| a.permissions == permissions) {
                     Some(known) => known.machines.extend(machines),
-                    None => found.push(Access { people: people.clone(), machines, permissions }),
+                    None => own.push(Access { people: people.clone(), machines, permissions }),
                 }
             }
+            found.append(&mut own);
         }
         found.iter_mut().for_each(|a| a.machines.sort_unstable());
         found.sort_by(|a, b| {
@@ -270,10 +270,7 @@ impl Reach {
                 }
                 found.push(Permission {
                     capabilities: line.capabilities,
-                    account: match &line.account {
-                        Account::Named(name) => Some(name.clone()),
-                        Account::Other => None,
-                    },
+                    account: line.account.name(),
                     from: origin.text.clone(),
                     from_examples: examples.clone(),
                     when: self.policy.when(&profile.timeline, &chosen, window, self.horizon),
@@ -284,10 +281,6 @@ impl Reach {
         }
         found
     }
-}
-
-fn found_same(a: &Access, people: &[u32], permissions: &[Permission]) -> bool {
-    a.people == people && a.permissions == permissions
 }
 
 impl Profile {

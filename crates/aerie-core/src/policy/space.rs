@@ -49,6 +49,16 @@ impl Account {
     }
 }
 
+impl Account {
+    /// Its name; none for any that no rule names.
+    pub(super) fn name(&self) -> Option<Arc<str>> {
+        match self {
+            Self::Named(name) => Some(name.clone()),
+            Self::Other => None,
+        }
+    }
+}
+
 /// Addresses that lie on the same side of every range that matters, with one of them.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(super) struct Origin {
@@ -524,6 +534,14 @@ pub(super) fn shared(policy: &Policy, which: usize, person: &Class, machine: &Cl
     };
     let words = policy.people.row(p).iter().zip(policy.machines.row(m)).map(|(a, b)| a & b);
     words.enumerate().flat_map(|(at, word)| ones(word).filter_map(move |bit| u32::try_from(at * 64 + bit).ok())).collect()
+}
+
+/// What two classes have in common, guardrails left out: they decide nothing.
+pub(super) fn situation(policy: &Policy, which: usize, person: &Class, machine: &Class) -> Situation {
+    let rules = policy.document().rules.len();
+    let mut both = shared(policy, which, person, machine);
+    both.retain(|r| (*r as usize) < rules);
+    (both.into(), machine.postures.get(which).copied().unwrap_or_default())
 }
 
 #[cfg(test)]

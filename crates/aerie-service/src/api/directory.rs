@@ -3,7 +3,7 @@ use super::problem::Problem;
 use crate::service::App;
 use aerie_api::{DirectoryChanges, DirectoryExport, DirectoryImport, KeyView, MachineView, PersonView};
 use aerie_core::directory::{
-    Directory, DirectoryFile, Machine, MachineState, Members, Person, Role, Standing, differences, from_csv, validate,
+    Directory, DirectoryFile, Machine, MachineState, Members, Person, Standing, differences, from_csv, keeps_administrator, validate,
 };
 use aerie_core::evidence::{EventKind, NewEvent, hex};
 use aerie_core::policy::{Capability, Facts, Outcome, PROVED_AHEAD, Policy, Refusal, Request, compare, read};
@@ -137,13 +137,11 @@ pub(super) async fn import(
     };
     validate(&file).map_err(|e| wrong(e.to_string()))?;
     keep_enrolment(&mut file, &known);
-    let stays = |p: &Person| p.roles.contains(&Role::Administrator) && !p.scopes.contains_key(&Role::Administrator) && !p.suspended;
-    if !file.people.iter().any(stays) {
-        return Err(wrong("no administrator without scope would be left".into()));
-    }
+    let from = Timestamp::now();
+    let today = from.to_zoned(rules.policy.zone().clone()).date();
+    keeps_administrator(&file, today).map_err(|e| wrong(e.to_string()))?;
     let found: Vec<String> = differences(&known, &file).iter().map(aerie_core::directory::Difference::sentence).collect();
     let (before, text, after) = (rules.policy.clone(), rules.text.clone(), Arc::new(Directory::from(file.clone())));
-    let from = Timestamp::now();
     let changes = app
         .rules
         .think(move || {

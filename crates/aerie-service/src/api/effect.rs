@@ -5,8 +5,8 @@ use crate::service::App;
 use aerie_api::{ChangeView, EffectQuery, EffectView, EndingView, JudgedView, PastView, RuleUseView};
 use aerie_core::diagnostic::Severity;
 use aerie_core::policy::{
-    Backtest, Capabilities, Capability, Change, Factor, Factors, Facts, Narrower, Outcome, PROVED_AHEAD, PastAccess, Policy, Proofs,
-    Request, Speech, Tracks, backtest, change_rule, compare, rule_text, usage,
+    Backtest, Capabilities, Capability, Change, Factor, Factors, Narrower, PROVED_AHEAD, PastAccess, Policy, backtest, change_rule,
+    compare, ended_by, rule_text, usage,
 };
 use aerie_store::{SessionFilter, SessionRow};
 use axum::Json;
@@ -87,34 +87,14 @@ fn past_view(b: &Backtest) -> PastView {
 
 /// Live sessions that would no longer be allowed.
 async fn ending(app: &App, draft: &Policy) -> Result<Vec<EndingView>, Problem> {
-    let filter = SessionFilter { live: Some(true), limit: 10_000, ..SessionFilter::default() };
-    let now = Timestamp::now();
-    let mut found = vec![];
-    for row in app.store.sessions(&filter).await? {
-        let access = past_access(&row);
-        for capability in access.capabilities.iter() {
-            let request = Request {
-                person: &access.person,
-                capability,
-                machine: &access.machine,
-                account: Some(&access.account),
-                at: now,
-                from: access.from,
-                facts: Facts {
-                    proofs: Proofs::at(access.factors, access.at),
-                    begun: Some(access.at),
-                    recorded: if access.recorded { Tracks::all() } else { Tracks::NONE },
-                    ..Facts::default()
-                },
-            };
-            let decision = draft.decide(&request);
-            if !matches!(decision.outcome, Outcome::Granted(_)) {
-                found.push(EndingView { session: row.id.clone(), sentence: draft.sentence(&request, &decision, Speech::Insider) });
-                break;
-            }
-        }
-    }
-    Ok(found)
+    let filter = SessionFilter { live: Some(true), limit: MOST_SESSIONS, ..SessionFilter::default() };
+    let (rules, now) = (app.rules.now(), Timestamp::now());
+    let live = app.store.sessions(&filter).await?;
+    let ended = |row: &SessionRow| {
+        let sentence = ended_by(&rules.policy, draft, &past_access(row), now)?;
+        Some(EndingView { session: row.id.clone(), sentence })
+    };
+    Ok(live.iter().filter_map(ended).collect())
 }
 
 /// The effect that a document would have: who gains and loses what, which past sessions would have been refused, which live ones
