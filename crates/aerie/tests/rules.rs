@@ -212,6 +212,13 @@ async fn a_directory_is_taken_in_whole_or_not_at_all_and_ends_what_it_withdraws(
         let e = import(text, "json", false).await.unwrap_err().to_string();
         assert!(e.contains(why), "{e}");
     }
+    // A directory of a large organisation fits.
+    let large = changed(&|f| {
+        let machine = |i: usize| serde_json::json!({ "name": format!("m{i}"), "note": "n".repeat(2_500) });
+        f["machines"].as_array_mut().unwrap().extend((0..3_000).map(machine));
+    });
+    assert!(large.len() > 5 << 20);
+    assert_eq!(import(large, "json", true).await.unwrap().differences.len(), 3_000);
     // A dry run says what would change, in people and in reach, and changes nothing.
     let csv = "name,groups\narlo,archive\n";
     let dry = import(csv.into(), "csv-people", true).await.unwrap();
