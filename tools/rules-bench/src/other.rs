@@ -60,7 +60,7 @@ impl Other {
 
     pub fn request(&self, person: &str, action: &str, machine: &str, night: bool, desk: bool, from: &str) -> Request {
         let uid = |kind: &str, id: &str| EntityUid::from_str(&format!("{kind}::\"{id}\"")).expect("a name");
-        let context = json!({ "night": night, "desk": desk, "factors": ["key"], "from": { "__extn": { "fn": "ip", "arg": from } } });
+        let context = json!({ "night": night, "desk": desk, "factors": ["key", "code"], "from": { "__extn": { "fn": "ip", "arg": from } } });
         let context = Context::from_json_value(context, None).expect("a context");
         Request::new(uid("Person", person), uid("Action", action), uid("Machine", machine), context, None).expect("a request")
     }
