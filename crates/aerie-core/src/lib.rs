@@ -16,4 +16,5 @@ pub mod factor;
 pub mod policy;
 pub mod recording;
 pub mod session;
+pub mod settings;
 pub mod wording;

@@ -1,5 +1,6 @@
 //! People, groups, machines and labels, and the selectors that rules name them with.
 
+mod authority;
 mod change;
 mod group;
 mod index;
@@ -7,6 +8,7 @@ mod machine;
 mod person;
 pub mod selector;
 
+pub use authority::{Act, Authority, Raised, raised};
 pub use change::{Difference, DirectoryError, differences, from_csv, keeps_administrator, to_csv, validate};
 pub use group::{Group, GroupError, Members, check_groups};
 pub(crate) use index::ones;
@@ -14,7 +16,7 @@ pub use index::{Bits, Index};
 pub use machine::{Machine, MachineState};
 pub use person::{Person, RegisteredKey, Role, Scope, Standing};
 
-use selector::Selector;
+use selector::{Selector, Subject};
 use std::collections::{BTreeSet, HashMap};
 
 /// Everybody and everything that rules can speak of, at one moment.
@@ -24,7 +26,8 @@ pub struct Directory {
     machines: Vec<Machine>,
     person_at: HashMap<String, usize>,
     machine_at: HashMap<String, usize>,
-    key_at: HashMap<String, usize>,
+    /// Fingerprint to person; none where several have it.
+    key_at: HashMap<String, Option<usize>>,
     groups: Vec<Group>,
     person_index: Index,
     machine_index: Index,
@@ -53,7 +56,13 @@ impl Directory {
     pub fn with_groups(people: Vec<Person>, machines: Vec<Machine>, groups: Vec<Group>) -> Self {
         let person_at = people.iter().enumerate().map(|(i, p)| (p.name.clone(), i)).collect();
         let machine_at = machines.iter().enumerate().map(|(i, m)| (m.name.clone(), i)).collect();
-        let key_at = people.iter().enumerate().flat_map(|(i, p)| p.keys.iter().map(move |k| (k.fingerprint.clone(), i))).collect();
+        let mut key_at: HashMap<String, Option<usize>> = HashMap::new();
+        for (i, person) in people.iter().enumerate() {
+            for key in &person.keys {
+                let owner = key_at.entry(key.fingerprint.clone()).or_insert(Some(i));
+                *owner = owner.filter(|o| *o == i);
+            }
+        }
         let mut person_index = Index::of(people.iter().map(|p| (p.properties(), &p.groups)));
         person_index.join(&groups, Members::People);
         let mut machine_index = Index::of(machines.iter().map(|m| (m.properties(), &m.groups)));
@@ -116,9 +125,33 @@ impl Directory {
         self.machine_at.get(name).copied()
     }
 
-    /// Whose key this is, by its fingerprint (`SHA256:…`).
+    /// Whose key this is, by its fingerprint (`SHA256:…`). A key that two people have is nobody's: see
+    /// [`Directory::shared_keys`].
     pub fn owner_of_key(&self, fingerprint: &str) -> Option<&Person> {
-        self.people.get(*self.key_at.get(fingerprint)?)
+        self.people.get((*self.key_at.get(fingerprint)?)?)
+    }
+
+    /// Keys that more than one person has: fingerprint and names.
+    pub fn shared_keys(&self) -> Vec<(&str, Vec<&str>)> {
+        let mut shared: Vec<(&str, Vec<&str>)> = self
+            .key_at
+            .iter()
+            .filter(|(_, owner)| owner.is_none())
+            .map(|(print, _)| {
+                let has = |p: &&Person| p.keys.iter().any(|k| k.fingerprint == *print);
+                (print.as_str(), self.people.iter().filter(has).map(|p| p.name.as_str()).collect())
+            })
+            .collect();
+        shared.sort_unstable();
+        shared
+    }
+
+    /// The groups of people that somebody belongs to, those that fill themselves or hold others included.
+    pub fn groups_of(&self, person: &str) -> BTreeSet<&str> {
+        let Some(at) = self.person_index(person) else { return BTreeSet::new() };
+        let inside =
+            |group: &&str| Selector::parse(&format!("group:{group}"), Subject::People).is_ok_and(|s| self.select_people(&s).contains(at));
+        self.groups().into_iter().filter(inside).collect()
     }
 
     /// Every group of people.

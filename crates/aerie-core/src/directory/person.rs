@@ -1,4 +1,5 @@
 use crate::policy::{Factor, Factors};
+use jiff::Timestamp;
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -9,6 +10,10 @@ use std::collections::{BTreeMap, BTreeSet};
 pub enum Role {
     /// Sets the rules, people and machines.
     Administrator,
+    /// Drafts rules, and publishes those that somebody else agreed to.
+    PolicyAuthor,
+    /// Says yes or no to the access of others.
+    Approver,
     /// Reads everything, changes nothing.
     Auditor,
     /// Reaches machines; sees their own sessions.
@@ -17,7 +22,7 @@ pub enum Role {
 
 impl Role {
     /// Every role.
-    pub const ALL: [Role; 3] = [Self::Administrator, Self::Auditor, Self::Technician];
+    pub const ALL: [Role; 5] = [Self::Administrator, Self::PolicyAuthor, Self::Approver, Self::Auditor, Self::Technician];
 
     /// The role of that word.
     pub fn from_word(word: &str) -> Option<Self> {
@@ -28,6 +33,8 @@ impl Role {
     pub fn word(self) -> &'static str {
         match self {
             Role::Administrator => "administrator",
+            Role::PolicyAuthor => "policy-author",
+            Role::Approver => "approver",
             Role::Auditor => "auditor",
             Role::Technician => "technician",
         }
@@ -88,13 +95,34 @@ fn all() -> String {
 }
 
 /// A registered SSH public key.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RegisteredKey {
     /// `SHA256:…` as OpenSSH prints it.
     pub fingerprint: String,
     /// What the owner calls it.
     #[serde(default)]
     pub label: String,
+    /// The public key as a line of OpenSSH's format without comment; empty where only the fingerprint is known.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub public: String,
+    /// When it was registered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub added: Option<Timestamp>,
+    /// Last day on which it is good; none for as long as the account is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires: Option<Date>,
+}
+
+impl RegisteredKey {
+    /// Whether it sits on a FIDO authenticator.
+    pub fn is_hardware(&self) -> bool {
+        self.public.starts_with("sk-")
+    }
+
+    /// Whether it is good on a day.
+    pub fn is_good(&self, day: Date) -> bool {
+        self.expires.is_none_or(|last| day <= last)
+    }
 }
 
 /// Whether an account is good on a day.
@@ -124,7 +152,8 @@ impl Person {
     /// The factors they can prove.
     pub fn factors(&self) -> Factors {
         let key = (!self.keys.is_empty()).then_some(Factor::Key);
-        Factors::of(self.enrolled.iter().copied().chain(key))
+        let hardware = self.keys.iter().any(RegisteredKey::is_hardware).then_some(Factor::SecurityKey);
+        Factors::of(self.enrolled.iter().copied().chain(key).chain(hardware))
     }
 
     /// What selectors see: key and value of each property. Groups are added by the directory.

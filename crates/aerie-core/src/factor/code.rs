@@ -7,6 +7,9 @@ use zeroize::Zeroizing;
 const STEP: u64 = 30;
 /// Steps accepted before and after the current one: clocks of phones are half a minute off now and then (section 5.2).
 const DRIFT: u64 = 1;
+/// Steps before the window in which a code is not taken, but recognised: ten minutes, so that somebody learns that their
+/// phone's clock is wrong.
+const TOLD: u64 = 20;
 
 /// The shared secret of time-based one-time codes (RFC 6238: SHA-1, six digits, 30 seconds). Prints redacted.
 pub struct TotpSecret(Zeroizing<[u8; 20]>);
@@ -22,6 +25,11 @@ pub enum CodeChecked {
     },
     /// It was right, and it or a later one was used already.
     Used,
+    /// It is the code of another time, so far from now: the clock that made it is wrong. It is not taken.
+    Drifted {
+        /// Seconds; less than zero where that clock is behind.
+        seconds: i64,
+    },
     /// It is wrong.
     Wrong,
 }
@@ -74,21 +82,34 @@ impl TotpSecret {
     /// Checks a code. `last_used` is the step of the last code that was accepted from this person.
     ///
     /// # Security
-    /// Every step of the window is compared, in constant time, whichever is right.
+    /// Every step of the window is compared, in constant time, whichever is right. That a code belongs to a time that is over is
+    /// told, since it will never be taken; that it belongs to a time to come is not, since whoever guessed it could wait.
     pub fn check(&self, code: &str, at: Timestamp, last_used: Option<u64>) -> CodeChecked {
+        self.compare(code, at, last_used, 0)
+    }
+
+    /// Checks the first code of a secret that its owner has just been shown: a clock that is ahead is told as well.
+    pub fn check_first(&self, code: &str, at: Timestamp) -> CodeChecked {
+        self.compare(code, at, None, TOLD)
+    }
+
+    fn compare(&self, code: &str, at: Timestamp, last_used: Option<u64>, ahead: u64) -> CodeChecked {
         use subtle::ConstantTimeEq as _;
         let now = u64::try_from(at.as_second()).unwrap_or(0) / STEP;
         let given: String = code.chars().filter(|c| !c.is_whitespace()).collect();
         let Some(totp) = self.totp() else { return CodeChecked::Wrong };
-        let mut found = None;
-        for step in now.saturating_sub(DRIFT)..=now + DRIFT {
+        let (mut found, mut other) = (None, None);
+        for step in now.saturating_sub(DRIFT + TOLD)..=now + DRIFT.max(ahead) {
             let right = totp.generate(step * STEP).to_string();
             if bool::from(right.as_bytes().ct_eq(given.as_bytes())) {
-                found = Some(step);
+                *if step.abs_diff(now) <= DRIFT { &mut found } else { &mut other } = Some(step);
             }
         }
         match (found, last_used) {
-            (None, _) => CodeChecked::Wrong,
+            (None, _) => other.map_or(CodeChecked::Wrong, |step| {
+                let steps = i64::try_from(step).unwrap_or(0) - i64::try_from(now).unwrap_or(0);
+                CodeChecked::Drifted { seconds: steps * i64::try_from(STEP).unwrap_or(0) }
+            }),
             (Some(step), Some(last)) if step <= last => CodeChecked::Used,
             (Some(step), _) => CodeChecked::Right { step },
         }
@@ -121,7 +142,12 @@ mod tests {
         assert_eq!(secret.check(&code, at, Some(step)), CodeChecked::Used);
         assert_eq!(secret.check(&code, at, Some(step - 1)), CodeChecked::Right { step });
         assert!(matches!(secret.check(&code, t(1_780_000_030), None), CodeChecked::Right { .. }));
-        assert_eq!(secret.check(&code, t(1_780_000_090), None), CodeChecked::Wrong);
+        // A phone that is behind is told of, and its code not taken; one that is ahead only when it is new.
+        assert_eq!(secret.check(&code, t(1_780_000_090), None), CodeChecked::Drifted { seconds: -90 });
+        assert_eq!(secret.check(&code, t(1_780_000_900), None), CodeChecked::Wrong);
+        assert_eq!(secret.check(&code, t(1_779_999_700), None), CodeChecked::Wrong);
+        assert_eq!(secret.check_first(&code, t(1_779_999_700)), CodeChecked::Drifted { seconds: 300 });
+        assert!(matches!(secret.check_first(&code, at), CodeChecked::Right { .. }));
         assert_eq!(secret.check("", at, None), CodeChecked::Wrong);
         assert_eq!(secret.check("000000000", at, None), CodeChecked::Wrong);
     }

@@ -87,19 +87,22 @@ impl Capability {
 
 words! {
     /// A proof of who somebody is. The phrase follows "needs".
-    Factor, 5 {
+    Factor, 6 {
         /// Possession of a registered SSH key.
         Key "key" "a registered key",
         /// A time-based one-time code (RFC 6238).
         Code "code" "a code",
         /// A password.
         Password "password" "a password",
-        /// A WebAuthn credential with user verification: a multi-factor cryptographic authenticator that may be synced
-        /// (SP 800-63B-4 section 3.1.7).
+        /// A WebAuthn credential with user verification, or an SSH key on a FIDO authenticator that was unlocked for the
+        /// signature: a multi-factor cryptographic authenticator (SP 800-63B-4 section 3.1.7).
         Passkey "passkey" "a passkey",
         /// A FIDO key that was touched: a single-factor cryptographic authenticator whose key cannot be exported
         /// (SP 800-63B-4 section 3.1.6).
         SecurityKey "security-key" "a security key",
+        /// The standing PIN of the machine, which whoever may work there while nobody sits at it was given. It says nothing of
+        /// who somebody is, and adds to no assurance level.
+        Pin "pin" "the PIN of the machine",
     }
 }
 
@@ -255,7 +258,7 @@ impl Factors {
         match () {
             () if verified && has(Factor::SecurityKey) => 3,
             () if has(Factor::Passkey) || (has(Factor::Password) && (has(Factor::Key) || has(Factor::Code))) => 2,
-            () if self.is_empty() => 0,
+            () if self.iter().all(|f| f == Factor::Pin) => 0,
             () => 1,
         }
     }
@@ -267,9 +270,11 @@ mod tests {
 
     #[test]
     fn assurance_counts_kinds_and_not_factors() {
-        use Factor::{Code, Key, Passkey, Password, SecurityKey};
-        let table: [(&[Factor], u8); 9] = [
+        use Factor::{Code, Key, Passkey, Password, Pin, SecurityKey};
+        let table: [(&[Factor], u8); 11] = [
             (&[], 0),
+            (&[Pin], 0),
+            (&[Pin, Password], 1),
             (&[Key], 1),
             (&[Key, Code], 1),
             (&[Key, SecurityKey], 1),

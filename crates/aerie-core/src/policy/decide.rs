@@ -212,6 +212,9 @@ impl Candidate<'_> {
     }
 }
 
+/// Seconds by which a proof may lie ahead of the question, as clocks that are set a little do to it.
+const CLOCK_SLACK: i64 = 60;
+
 impl Policy {
     /// Decides. Pure: the same policy and request give the same answer.
     ///
@@ -291,7 +294,9 @@ impl Policy {
         let stale = |f: &Factor| {
             let limit = demands.fresh.get(*f as usize).copied().unwrap_or(0);
             let age = facts.proofs.when(*f).map_or(0, |t| since.duration_since(t).as_secs());
-            limit > 0 && age >= i64::from(limit)
+            // A proof that lies ahead is from before the clock went back: nobody knows how old it is.
+            let ahead = facts.begun.is_none() && age < -CLOCK_SLACK;
+            limit > 0 && (age >= i64::from(limit) || ahead)
         };
         let ticket = |id: &&u16| {
             let pattern = self.document.tickets.get(usize::from(**id));

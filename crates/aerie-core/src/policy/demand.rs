@@ -244,10 +244,10 @@ mod tests {
     use proptest::prelude::*;
 
     fn demands() -> impl Strategy<Value = Demands> {
-        let sets = (0u16..32, 0u16..32, 0u16..16, 0u16..16);
+        let sets = (0u16..64, 0u16..32, 0u16..16, 0u16..16);
         let ids = prop::collection::btree_set(0u16..4, 0..3);
         let limit = prop::option::of(1u32..4);
-        (sets, prop::array::uniform5(0u32..3), 0u8..4, 0usize..4, ids.clone(), ids, any::<(bool, bool)>(), limit.clone(), limit).prop_map(
+        (sets, prop::array::uniform6(0u32..3), 0u8..4, 0usize..4, ids.clone(), ids, any::<(bool, bool)>(), limit.clone(), limit).prop_map(
             |((factors, tracks, posture, warn), fresh, assurance, consent, approvals, tickets, (reason, device), a, b)| Demands {
                 factors: Factors::of(Factor::ALL.into_iter().filter(|f| factors & (1 << *f as u16) != 0)),
                 fresh,

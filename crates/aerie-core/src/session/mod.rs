@@ -1,15 +1,17 @@
 //! The life of a session, and what goes on within it.
 //!
-//! [`SignIn`] proves who somebody is, [`Live`] carries the time limits of a session that was granted, [`classify`] says which
+//! [`SignIn`] proves who somebody is, [`SignedIn`] says how long that counts at the console, [`Live`] carries the time limits of a session that was granted, [`classify`] says which
 //! capability a command needs, and [`SftpFilter`] holds a file transfer to the capabilities that were granted.
 
 mod command;
+mod console;
 mod life;
 mod login;
 mod proof;
 mod sftp;
 
 pub use command::{Asked, classify};
+pub use console::{PROVING, SignedIn, SignedInLimits, Stage};
 pub use life::{Effect, EndReason, Live, NotArmed};
 pub use login::{LoginError, LoginName};
 pub use proof::{PersonProved, SignIn};

@@ -1,0 +1,236 @@
+use jiff::{SignedDuration, Timestamp};
+use std::collections::{HashMap, VecDeque};
+use std::net::IpAddr;
+
+/// Wrong tries of one place at one account before each further one has to wait, twice as long each time.
+const FREE: u32 = 5;
+/// The longest that one place waits for one account.
+const LONGEST: SignedDuration = SignedDuration::from_mins(15);
+/// Wrong tries of one place over all accounts within an hour: a household that mistypes stays below, somebody who tries one
+/// password on every account does not.
+const FROM_ONE_PLACE: u32 = 60;
+/// Wrong tries at one account within an hour from places that it never signed in from. At this rate the commonest 9,000
+/// passwords, none of which can be set, take more than three days; and those who have signed in there before are not concerned.
+const FROM_STRANGERS: u32 = 100;
+/// Time over which the two hourly counts run.
+const HOUR: SignedDuration = SignedDuration::from_hours(1);
+/// Time after which a place that failed is forgotten.
+const FORGET: SignedDuration = SignedDuration::from_hours(24);
+/// Entries kept, some 100 bytes each. Beyond it the one that was longest idle goes.
+const MOST: usize = 50_000;
+
+/// Where tries come from, as far as they are counted together: an IPv4 address, or the network of an IPv6 one (/64, which
+/// is what one customer has).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Place(IpAddr);
+
+impl From<IpAddr> for Place {
+    fn from(address: IpAddr) -> Self {
+        Self(match address.to_canonical() {
+            IpAddr::V6(a) => {
+                let [a, b, c, d, ..] = a.segments();
+                IpAddr::V6(std::net::Ipv6Addr::new(a, b, c, d, 0, 0, 0, 0))
+            }
+            v4 @ IpAddr::V4(_) => v4,
+        })
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+enum Count {
+    /// One place, or one known device, at one account.
+    Pair(String, Source),
+    /// One place, whatever account.
+    Place(Place),
+    /// One account, from strangers.
+    Account(String),
+}
+
+/// Who tries.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum Source {
+    /// A place that the account has not signed in from.
+    Stranger(Place),
+    /// A browser or place that the account has signed in from: whatever strangers do, it has tries of its own. Named by
+    /// anything that tells them apart.
+    Known([u8; 16]),
+}
+
+#[derive(Debug)]
+struct Tally {
+    failures: u32,
+    since: Timestamp,
+    last: Timestamp,
+}
+
+/// Counts wrong tries, and says how long the next has to wait. Guessing is hopeless, and nobody can lock out somebody else
+/// for ever: whoever signed in from a browser or place before is counted apart from strangers.
+#[derive(Debug, Default)]
+pub struct Throttle {
+    counts: HashMap<Count, Tally>,
+    /// Order of arrival, for forgetting.
+    order: VecDeque<Count>,
+}
+
+impl Throttle {
+    fn keys(account: &str, source: &Source, place: Place) -> Vec<(Count, Option<u32>)> {
+        let mut keys = vec![(Count::Pair(account.into(), source.clone()), None)];
+        if let Source::Stranger(_) = source {
+            keys.push((Count::Place(place), Some(FROM_ONE_PLACE)));
+            keys.push((Count::Account(account.into()), Some(FROM_STRANGERS)));
+        }
+        keys
+    }
+
+    /// How long this try has to wait; none where it may be made now.
+    pub fn wait(&mut self, account: &str, source: &Source, place: Place, now: Timestamp) -> Option<SignedDuration> {
+        let waits = Self::keys(account, source, place).into_iter().filter_map(|(key, hourly)| {
+            let tally = self.counts.get_mut(&key)?;
+            // What seems to lie ahead is from before the clock went back: it counts from now, and no longer than it ever would.
+            (tally.last, tally.since) = (tally.last.min(now), tally.since.min(now));
+            let (last, since) = (tally.last, tally.since);
+            match hourly {
+                None if tally.failures >= FREE => {
+                    let doublings = (tally.failures - FREE).min(20);
+                    let wait = SignedDuration::from_secs(2i64 << doublings).min(LONGEST);
+                    Some(wait - now.duration_since(last))
+                }
+                Some(most) if tally.failures >= most => Some(HOUR - now.duration_since(since)),
+                None | Some(_) => None,
+            }
+        });
+        waits.filter(|w| w.is_positive()).max()
+    }
+
+    /// Notes a wrong try.
+    pub fn handle_failure(&mut self, account: &str, source: &Source, place: Place, now: Timestamp) {
+        for (key, hourly) in Self::keys(account, source, place) {
+            let fresh = Tally { failures: 0, since: now, last: now };
+            if !self.counts.contains_key(&key) {
+                self.order.push_back(key.clone());
+            }
+            let tally = self.counts.entry(key).or_insert(fresh);
+            let window = if hourly.is_some() { HOUR } else { FORGET };
+            if now.duration_since(if hourly.is_some() { tally.since } else { tally.last }) >= window {
+                *tally = Tally { failures: 0, since: now, last: now };
+            }
+            tally.failures = tally.failures.saturating_add(1);
+            tally.last = now;
+        }
+        while self.order.len() > MOST {
+            if let Some(oldest) = self.order.pop_front() {
+                self.counts.remove(&oldest);
+            }
+        }
+    }
+
+    /// Notes a success: this source's wrong tries at this account are forgotten, and nobody else's. What a place did to other
+    /// accounts stays.
+    pub fn handle_success(&mut self, account: &str, source: &Source) {
+        if let Some(tally) = self.counts.get_mut(&Count::Pair(account.into(), source.clone())) {
+            tally.failures = 0;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn t(s: i64) -> Timestamp {
+        Timestamp::from_second(1_780_000_000 + s).unwrap()
+    }
+
+    fn place(n: u32) -> Place {
+        IpAddr::V4(std::net::Ipv4Addr::from(0x0a00_0000 + n)).into()
+    }
+
+    fn stranger(n: u32) -> Source {
+        Source::Stranger(place(n))
+    }
+
+    #[test]
+    fn waits_grow_and_end() {
+        let mut b = Throttle::default();
+        for i in 0..5 {
+            assert_eq!(b.wait("ines", &stranger(1), place(1), t(0)), None, "{i}");
+            b.handle_failure("ines", &stranger(1), place(1), t(0));
+        }
+        assert_eq!(b.wait("ines", &stranger(1), place(1), t(0)), Some(SignedDuration::from_secs(2)));
+        for _ in 0..40 {
+            b.handle_failure("ines", &stranger(1), place(1), t(2));
+        }
+        assert_eq!(b.wait("ines", &stranger(1), place(1), t(2)), Some(LONGEST));
+        assert_eq!(b.wait("ines", &stranger(1), place(1), t(2) + LONGEST), None);
+        // Another account from there, and the same account from elsewhere, are not concerned.
+        assert_eq!(b.wait("noor", &stranger(1), place(1), t(2)), None);
+        assert_eq!(b.wait("ines", &stranger(2), place(2), t(2)), None);
+    }
+
+    #[test]
+    fn one_password_on_every_account_is_stopped_at_its_place() {
+        let mut b = Throttle::default();
+        for i in 0..FROM_ONE_PLACE {
+            assert_eq!(b.wait(&format!("p{i}"), &stranger(1), place(1), t(0)), None);
+            b.handle_failure(&format!("p{i}"), &stranger(1), place(1), t(0));
+        }
+        assert_eq!(b.wait("lena", &stranger(1), place(1), t(0)), Some(HOUR));
+        // Somebody in the same building who signed in before is let in.
+        assert_eq!(b.wait("lena", &Source::Known([1; 16]), place(1), t(0)), None);
+        assert_eq!(b.wait("lena", &stranger(1), place(1), t(3600)), None);
+    }
+
+    #[test]
+    fn a_thousand_places_do_not_lock_out_whoever_signed_in_before() {
+        let mut b = Throttle::default();
+        for i in 0..FROM_STRANGERS {
+            b.handle_failure("ines", &stranger(i), place(i), t(0));
+        }
+        assert!(b.wait("ines", &stranger(9_999), place(9_999), t(1)).is_some());
+        assert_eq!(b.wait("ines", &Source::Known([7; 16]), place(5), t(1)), None);
+        // A known browser has tries of its own, and no more than others.
+        for _ in 0..FREE {
+            b.handle_failure("ines", &Source::Known([7; 16]), place(5), t(1));
+        }
+        assert!(b.wait("ines", &Source::Known([7; 16]), place(5), t(1)).is_some());
+    }
+
+    #[test]
+    fn success_forgets_only_what_is_its_own() {
+        let mut b = Throttle::default();
+        for _ in 0..FREE {
+            b.handle_failure("ines", &stranger(1), place(1), t(0));
+            b.handle_failure("ines", &stranger(2), place(2), t(0));
+        }
+        b.handle_success("ines", &stranger(1));
+        assert_eq!(b.wait("ines", &stranger(1), place(1), t(0)), None);
+        assert!(b.wait("ines", &stranger(2), place(2), t(0)).is_some());
+    }
+
+    #[test]
+    fn a_clock_that_goes_back_lengthens_no_wait_beyond_its_limit() {
+        let mut b = Throttle::default();
+        for _ in 0..30 {
+            b.handle_failure("ines", &stranger(1), place(1), t(0));
+        }
+        assert_eq!(b.wait("ines", &stranger(1), place(1), t(-3600)), Some(LONGEST));
+        assert_eq!(b.wait("ines", &stranger(1), place(1), t(-3600) + LONGEST), None);
+    }
+
+    #[test]
+    fn memory_has_a_limit() {
+        let mut b = Throttle::default();
+        for i in 0..u32::try_from(MOST).unwrap() + 10 {
+            b.handle_failure(&format!("p{i}"), &Source::Known([0; 16]), place(0), t(0));
+        }
+        assert_eq!((b.counts.len(), b.order.len()), (MOST, MOST));
+    }
+
+    #[test]
+    fn an_ipv6_customer_is_one_place() {
+        let at = |a: &str| Place::from(a.parse::<IpAddr>().unwrap());
+        assert_eq!(at("2001:db8:1:2::1"), at("2001:db8:1:2:ffff::9"));
+        assert_ne!(at("2001:db8:1:2::1"), at("2001:db8:1:3::1"));
+        assert_eq!(at("::ffff:10.0.0.1"), at("10.0.0.1"));
+    }
+}

@@ -1,0 +1,272 @@
+//! What an administrator can set, in one place: each with its words, bounds and default.
+
+use std::collections::BTreeMap;
+
+/// What values a setting takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// A whole number with its unit.
+    Number {
+        /// Least.
+        least: i64,
+        /// Most.
+        most: i64,
+        /// What it counts.
+        unit: &'static str,
+    },
+    /// `yes` or `no`.
+    Flag,
+    /// Text; most characters.
+    Text(usize),
+    /// A list, an entry on each line; most entries.
+    Lines(usize),
+}
+
+/// Longest line of a list.
+const LONGEST_LINE: usize = 4096;
+
+macro_rules! settings {
+    ($($name:ident $word:literal $kind:expr, $default:literal, $about:literal;)*) => {
+        /// The settings.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub enum Setting { $(#[doc = $about] $name,)* }
+
+        impl Setting {
+            /// Every setting, in the order of the documentation.
+            pub const ALL: &[Setting] = &[$(Self::$name,)*];
+
+            /// Its stable word.
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$name => $word,)* }
+            }
+
+            /// What it takes.
+            pub fn kind(self) -> Kind {
+                match self { $(Self::$name => $kind,)* }
+            }
+
+            /// Its value while nobody set it.
+            pub fn default(self) -> &'static str {
+                match self { $(Self::$name => $default,)* }
+            }
+
+            /// What it is, in a sentence.
+            pub fn about(self) -> &'static str {
+                match self { $(Self::$name => $about,)* }
+            }
+        }
+    };
+}
+
+const fn number(least: i64, most: i64, unit: &'static str) -> Kind {
+    Kind::Number { least, most, unit }
+}
+
+settings! {
+    Address "address" Kind::Text(200), "", "Address at which browsers reach the console, for links and passkeys (`https://aerie.example`); while it is empty, the address that it listens on.";
+    Banner "banner" Kind::Text(2000), "", "Shown before anybody signs in, at the console and the SSH gateway.";
+    Message "message" Kind::Text(2000), "", "Message of the day: shown to whoever has signed in.";
+    PasswordLength "password-length" number(8, 64, "characters"), "12", "Shortest password that may be set.";
+    PasswordDays "password-days" number(0, 3650, "days"), "0", "Days after which a password must be changed; 0 for never, which SP 800-63B advises.";
+    SecondFactor "second-factor" Kind::Flag, "yes", "Whether a second factor must be enrolled before anything else is possible.";
+    SignedInIdle "signed-in-idle" number(2, 24 * 60, "minutes"), "30", "Minutes without a request after which one is signed out.";
+    SignedInHours "signed-in-hours" number(1, 24, "hours"), "12", "Hours after which one must sign in again.";
+    ProvedMinutes "proved-minutes" number(1, 240, "minutes"), "15", "How recently a code, passkey or security key must have been proved before one changes how people sign in or what they may do.";
+    InvitationHours "invitation-hours" number(1, 720, "hours"), "72", "How long an invitation is good.";
+    TemporaryCodeMinutes "temporary-code-minutes" number(5, 1440, "minutes"), "60", "How long a temporary code that an administrator gave is good.";
+    TokenDays "token-days" number(1, 3650, "days"), "365", "Longest life of an API token.";
+    KeyDays "key-days" number(0, 3650, "days"), "0", "Longest life of a registered SSH key; 0 for no limit.";
+    KnownKeys "known-keys" Kind::Lines(1000), "", "Fingerprints (`SHA256:…`) of keys that are known to others and never registered.";
+    UserAuthorities "user-authorities" Kind::Lines(20), "", "SSH certificate authorities (public keys as OpenSSH writes them) whose user certificates are accepted.";
+    PinDigits "pin-digits" number(6, 12, "digits"), "8", "Digits of a PIN.";
+    PinMinutes "pin-minutes" number(1, 120, "minutes"), "10", "How long a one-time PIN is good.";
+    PinTries "pin-tries" number(1, 10, "tries"), "5", "Wrong tries that end a PIN.";
+    PinEverywhere "pin-everywhere" number(10, 10_000, "tries"), "100", "Wrong PINs in the whole service within ten minutes after which all must wait.";
+}
+
+/// Why a value is not taken.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum SettingFault {
+    /// There is no such setting.
+    #[error("there is no setting `{0}`")]
+    Unknown(String),
+    /// Not a number within the bounds.
+    #[error("`{word}` takes a whole number of {unit} from {least} to {most}")]
+    Number {
+        /// The setting.
+        word: &'static str,
+        /// What it counts.
+        unit: &'static str,
+        /// Least.
+        least: i64,
+        /// Most.
+        most: i64,
+    },
+    /// Neither yes nor no.
+    #[error("`{0}` takes `yes` or `no`")]
+    Flag(&'static str),
+    /// Too long, or with control characters.
+    #[error("`{0}` takes plain text of at most {1} characters")]
+    Text(&'static str, usize),
+    /// Too many or too long lines.
+    #[error("`{0}` takes at most {1} lines of at most {LONGEST_LINE} characters")]
+    Lines(&'static str, usize),
+    /// Not an address of a console.
+    #[error("`address` takes an https:// address without a path; http:// only for this machine itself (localhost)")]
+    Address,
+}
+
+impl Setting {
+    /// The setting of that word.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub fn from_word(word: &str) -> Result<Self, SettingFault> {
+        let known = Self::ALL.iter().copied().find(|s| s.word() == word);
+        known.ok_or_else(|| SettingFault::Unknown(crate::diagnostic::printable(word).chars().take(60).collect()))
+    }
+
+    /// The value as it is kept, from what somebody wrote.
+    ///
+    /// # Errors
+    /// Says what the setting takes.
+    pub fn read(self, text: &str) -> Result<String, SettingFault> {
+        let text = text.trim().replace("\r\n", "\n");
+        let odd = |c: char| c.is_control() && c != '\n' || ('\u{202a}'..='\u{202e}').contains(&c) || ('\u{2066}'..='\u{2069}').contains(&c);
+        match self.kind() {
+            Kind::Number { least, most, unit } => {
+                let fault = SettingFault::Number { word: self.word(), unit, least, most };
+                let n: i64 = text.parse().map_err(|_| fault.clone())?;
+                if (least..=most).contains(&n) { Ok(n.to_string()) } else { Err(fault) }
+            }
+            Kind::Flag if text == "yes" || text == "no" => Ok(text),
+            Kind::Flag => Err(SettingFault::Flag(self.word())),
+            Kind::Text(most) if text.chars().count() > most || text.chars().any(odd) => Err(SettingFault::Text(self.word(), most)),
+            Kind::Text(_) if self == Self::Address && !is_address(&text) => Err(SettingFault::Address),
+            Kind::Text(_) => Ok(text),
+            Kind::Lines(most) => {
+                let lines: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
+                let bad = lines.len() > most || lines.iter().any(|l| l.len() > LONGEST_LINE || l.chars().any(odd));
+                if bad { Err(SettingFault::Lines(self.word(), most)) } else { Ok(lines.join("\n")) }
+            }
+        }
+    }
+}
+
+/// An origin (RFC 6454): scheme, host, perhaps a port, nothing more. Without encryption only this machine itself.
+fn is_address(text: &str) -> bool {
+    let host = |rest: &str| !rest.is_empty() && rest.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || ".-:[]".contains(c));
+    let local = |rest: &str| rest == "localhost" || rest.strip_prefix("localhost:").is_some_and(|p| p.parse::<u16>().is_ok());
+    text.is_empty() || text.strip_prefix("https://").is_some_and(host) || text.strip_prefix("http://").is_some_and(local)
+}
+
+/// The values in force.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Settings(BTreeMap<Setting, String>);
+
+impl Settings {
+    /// From what is kept; what is unknown or no longer reads is left at its default.
+    pub fn of<'a>(kept: impl IntoIterator<Item = (&'a str, &'a str)>) -> Self {
+        let read = |(word, value): (&str, &str)| {
+            let setting = Setting::from_word(word).ok()?;
+            Some((setting, setting.read(value).ok()?))
+        };
+        Self(kept.into_iter().filter_map(read).collect())
+    }
+
+    /// The value as text.
+    pub fn text(&self, setting: Setting) -> &str {
+        self.0.get(&setting).map_or(setting.default(), String::as_str)
+    }
+
+    /// The value of a number; 0 of anything else.
+    pub fn number(&self, setting: Setting) -> i64 {
+        self.text(setting).parse().unwrap_or(0)
+    }
+
+    /// The value of a flag.
+    pub fn flag(&self, setting: Setting) -> bool {
+        self.text(setting) == "yes"
+    }
+
+    /// The entries of a list.
+    pub fn lines(&self, setting: Setting) -> impl Iterator<Item = &str> {
+        self.text(setting).lines()
+    }
+
+    /// How long one stays signed in.
+    pub fn signed_in(&self) -> crate::session::SignedInLimits {
+        let minutes = |s| jiff::SignedDuration::from_mins(self.number(s));
+        crate::session::SignedInLimits {
+            idle: minutes(Setting::SignedInIdle),
+            lifetime: jiff::SignedDuration::from_hours(self.number(Setting::SignedInHours)),
+            fresh: minutes(Setting::ProvedMinutes),
+        }
+    }
+
+    /// How PINs are made and tried.
+    pub fn pins(&self) -> crate::factor::PinRules {
+        let small = |s| u8::try_from(self.number(s)).unwrap_or(u8::MAX);
+        crate::factor::PinRules {
+            digits: small(Setting::PinDigits),
+            lifetime: jiff::SignedDuration::from_mins(self.number(Setting::PinMinutes)),
+            tries: small(Setting::PinTries),
+            everywhere: u16::try_from(self.number(Setting::PinEverywhere)).unwrap_or(u16::MAX),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_default_is_a_value_and_every_word_its_own() {
+        let words: std::collections::BTreeSet<_> = Setting::ALL.iter().map(|s| s.word()).collect();
+        assert_eq!(words.len(), Setting::ALL.len());
+        for s in Setting::ALL {
+            assert_eq!(s.read(s.default()).as_deref(), Ok(s.default()), "{}", s.word());
+            assert!(s.about().ends_with('.'), "{}", s.word());
+        }
+        assert_eq!(Settings::default().signed_in(), crate::session::SignedInLimits::default());
+        assert_eq!(Settings::default().pins(), crate::factor::PinRules::default());
+    }
+
+    #[test]
+    fn numbers_have_both_limits() {
+        for s in Setting::ALL {
+            let Kind::Number { least, most, .. } = s.kind() else { continue };
+            assert!(s.read(&least.to_string()).is_ok() && s.read(&most.to_string()).is_ok());
+            for bad in [(least - 1).to_string(), (most + 1).to_string(), "x".into(), "1.5".into(), String::new()] {
+                assert!(matches!(s.read(&bad), Err(SettingFault::Number { .. })), "{} {bad}", s.word());
+            }
+        }
+    }
+
+    #[test]
+    fn texts_carry_no_control_characters_and_lists_no_empty_lines() {
+        assert!(Setting::Banner.read("Only for\r\nthose allowed").is_ok_and(|t| t == "Only for\nthose allowed"));
+        assert!(Setting::Banner.read("\u{1b}[2J").is_err());
+        assert!(Setting::Banner.read(&"x".repeat(2001)).is_err());
+        assert_eq!(Setting::KnownKeys.read(" a \n\n b ").as_deref(), Ok("a\nb"));
+        assert!(Setting::UserAuthorities.read(&"k\n".repeat(21)).is_err());
+        for (address, good) in [
+            ("https://aerie.example", true),
+            ("https://aerie.example:8443", true),
+            ("http://localhost:7080", true),
+            ("http://aerie.example", false),
+            ("https://aerie.example/console", false),
+            ("https://", false),
+            ("javascript:alert(1)", false),
+            ("http://localhost.evil.example", false),
+        ] {
+            assert_eq!(Setting::Address.read(address).is_ok(), good, "{address}");
+        }
+    }
+
+    #[test]
+    fn what_no_longer_reads_is_left_at_its_default() {
+        let s = Settings::of([("pin-digits", "3"), ("nothing", "1"), ("pin-tries", "2")]);
+        assert_eq!((s.number(Setting::PinDigits), s.number(Setting::PinTries)), (8, 2));
+    }
+}
