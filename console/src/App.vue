@@ -14,7 +14,9 @@ const queries = useQueryClient();
 // Whoever is no longer signed in is taken to the sign-in, and back to where they were.
 queries.getQueryCache().subscribe((event) => {
   const error = event.query.state.error;
-  if (error instanceof ApiError && error.status === 401 && !route.meta.open) {
+  if (error instanceof ApiError && error.code === "enrol-first" && route.path !== "/account") {
+    void router.push("/account");
+  } else if (error instanceof ApiError && error.code === "sign-in-first" && !route.meta.open) {
     queries.clear();
     void router.push({ path: "/sign-in", query: { to: route.fullPath } });
   }

@@ -12,6 +12,32 @@ export const router = createRouter({
   scrollBehavior: (to, _from, saved) => saved ?? (to.hash ? { el: to.hash } : { top: 0 }),
   routes: [
     { path: "/sign-in", component: () => import("./pages/SignInPage.vue"), meta: { title: "Sign in", open: true } },
+    {
+      path: "/welcome",
+      component: () => import("./pages/WelcomePage.vue"),
+      meta: { title: "Welcome", open: true },
+    },
+    {
+      path: "/confirm/:code",
+      component: () => import("./pages/ConfirmPage.vue"),
+      props: true,
+      meta: { title: "Confirm a sign-in", open: true },
+    },
+    {
+      path: "/visit/:id?",
+      component: () => import("./pages/VisitPage.vue"),
+      props: true,
+      meta: { title: "Visit", open: true },
+    },
+    { path: "/account", component: () => import("./pages/AccountPage.vue"), meta: { title: "Your account" } },
+    { path: "/people", component: () => import("./pages/PeoplePage.vue"), meta: { title: "People" } },
+    {
+      path: "/people/:name",
+      component: () => import("./pages/PersonPage.vue"),
+      props: true,
+      meta: { title: "Person" },
+    },
+    { path: "/settings", component: () => import("./pages/SettingsPage.vue"), meta: { title: "Settings" } },
     { path: "/", component: () => import("./pages/NowPage.vue"), meta: { title: "Now" } },
     { path: "/rules", component: () => import("./pages/PolicyPage.vue"), meta: { title: "Rules" } },
     {

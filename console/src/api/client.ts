@@ -17,6 +17,13 @@ export type Reach = components["schemas"]["ReachView"];
 export type Permission = components["schemas"]["PermissionView"];
 export type Matrix = components["schemas"]["MatrixView"];
 export type Review = components["schemas"]["ReviewView"];
+export type Person = components["schemas"]["PersonView"];
+export type PersonDetail = components["schemas"]["PersonDetail"];
+export type PersonChange = components["schemas"]["PersonChange"];
+export type Account = components["schemas"]["AccountView"];
+export type Setting = components["schemas"]["SettingView"];
+export type ServiceKey = components["schemas"]["ServiceKeyView"];
+export type Question = components["schemas"]["AuthenticatorQuestion"];
 export type Problem = components["schemas"]["ProblemView"];
 export type Frame = components["schemas"]["FrameView"];
 
@@ -29,6 +36,8 @@ export class ApiError extends Error {
     readonly title: string,
     message: string,
     readonly diagnostics: Problem["diagnostics"] = [],
+    /** Stable code, as the documentation of errors lists it. */
+    readonly code = "",
   ) {
     super(message);
   }
@@ -44,6 +53,7 @@ export function unwrap<T>(answer: { data?: T; error?: unknown; response: Respons
     problem.title ?? "The service failed",
     problem.detail ?? "The answer could not be read.",
     problem.diagnostics ?? [],
+    problem.type?.split("#")[1] ?? "",
   );
 }
 

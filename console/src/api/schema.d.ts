@@ -21,6 +21,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/confirmations/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What waits behind a link that a terminal shows. */
+        get: operations["confirmation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/confirmations/{code}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Confirm a sign-in with the number that the terminal shows, and the passkey. */
+        post: operations["confirm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/confirmations/{code}/question": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask for the passkey that a terminal waits for. */
+        post: operations["confirmationQuestion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/confirmations/{code}/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Refuse a sign-in that one did not begin. */
+        post: operations["refuseConfirmation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/directory": {
         parameters: {
             query?: never;
@@ -150,6 +218,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/invitations/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open an invitation, without taking it. */
+        post: operations["openInvitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take an invitation: sets a password and signs in. The first one of a service makes its administrator. */
+        post: operations["takeInvitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Keys of the service, with their age. */
+        get: operations["serviceKeys"];
+        put?: never;
+        /** Rotate a key of the service, while it runs. What earlier ones signed or sealed still verifies. */
+        post: operations["rotateServiceKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/log": {
         parameters: {
             query?: never;
@@ -225,6 +345,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machines/{name}/pin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a machine a standing PIN, for access when nobody is there. Its digits are shown once; an earlier one is dead. */
+        put: operations["setMachinePin"];
+        post?: never;
+        /** Take a machine's standing PIN away. */
+        delete: operations["removeMachinePin"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -232,10 +370,253 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is signed in. */
+        /** Who is signed in, and how far. */
         get: operations["me"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One's own account.
+         * @description Factors, keys, devices and tokens, and what is to be done next.
+         */
+        get: operations["account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Enrol for codes, with the first code of an offered secret. An earlier secret is replaced. */
+        put: operations["enrolCode"];
+        post?: never;
+        /** Give up codes. */
+        delete: operations["removeCode"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/code/offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask for a secret for an authenticator app. It counts once its first code is given back. */
+        post: operations["offerCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/devices/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of the places where one is signed in, or one of one's tokens. */
+        delete: operations["endDevice"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Register an SSH key, with a signature that proves that one has it. */
+        post: operations["registerKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/keys/question": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask what an SSH key must sign to be registered. */
+        post: operations["keyQuestion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/keys/{fingerprint}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove one of one's SSH keys. The fingerprint is without `SHA256:`, in base64url. */
+        delete: operations["removeKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/passkeys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enrol a passkey or security key. */
+        post: operations["enrolPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/passkeys/question": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask to enrol a passkey or security key. */
+        post: operations["enrolmentQuestion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/passkeys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a passkey another name. */
+        put: operations["namePasskey"];
+        post?: never;
+        /** Remove a passkey or security key. */
+        delete: operations["removePasskey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set a new password. Everywhere else one is signed out. */
+        put: operations["changePassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/recovery-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make recovery codes. They are shown once, each is good once, and earlier ones are dead. */
+        post: operations["makeRecoveryCodes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/sign-out-elsewhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign out everywhere else. API tokens stay. */
+        post: operations["signOutElsewhere"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an API token. Its secret is shown once. */
+        post: operations["makeToken"];
         delete?: never;
         options?: never;
         head?: never;
@@ -266,11 +647,174 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List people. */
+        /**
+         * List people, found by a few letters.
+         * @description In the order of their names; those whose own name begins with the letters come first.
+         */
         get: operations["people"];
         put?: never;
-        post?: never;
+        /** Add somebody. */
+        post: operations["addPerson"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A person, with everything that is known. The ETag counts the changes of the directory. */
+        get: operations["person"];
+        put?: never;
+        post?: never;
+        /** Remove somebody, with everything that they sign in with. Sessions, events and findings keep their name. */
+        delete: operations["removePerson"];
+        options?: never;
+        head?: never;
+        /** Change somebody. Live sessions are decided again at once; whoever is suspended is out of everything. */
+        patch: operations["changePerson"];
+        trace?: never;
+    };
+    "/api/v1/people/{name}/factors/{factor}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take away how somebody signs in: `password`, `code`, `recovery-codes`, or the identifier of a passkey. */
+        delete: operations["takeFactor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/invitation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Invite somebody: a link that is good once, with which they set a password. An earlier one is dead. */
+        post: operations["invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/keys/{fingerprint}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove somebody's SSH key. */
+        delete: operations["removeKeyOf"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign somebody out everywhere, and withdraw their tokens. */
+        post: operations["signOutPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/temporary-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give somebody a temporary code, to be read out: it does once in place of their second factor. An earlier one is dead. */
+        post: operations["giveTemporaryCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** PINs, newest first: remaining tries and time, never the digits. */
+        get: operations["pins"];
+        put?: never;
+        /** Issue a one-time PIN for a visit. Its digits are shown once. */
+        post: operations["issuePin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pins/enter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Type a PIN.
+         * @description For the person who was read one; they have no account. A right one is used up.
+         */
+        post: operations["enterPin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pins/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw a PIN. */
+        delete: operations["withdrawPin"];
         options?: never;
         head?: never;
         patch?: never;
@@ -670,6 +1214,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Settings. */
+        get: operations["settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who changed which setting, when and why, newest first. */
+        get: operations["settingChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a setting. It counts at once. */
+        put: operations["changeSetting"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -681,9 +1276,47 @@ export interface paths {
         put?: never;
         /**
          * Sign in.
-         * @description With name, password and code; gives a cookie, or a token where one is asked for.
+         * @description With name, password and code; gives a cookie, or a token where one is asked for. Without a code, somebody who has a second
+         *     factor comes half the way (`proving`) and proves it with the calls under `/step-up` within five minutes.
          */
-        post: operations["sign_in"];
+        post: operations["signIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in with a passkey. */
+        post: operations["signInAnswer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/question": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask to sign in with a passkey.
+         * @description Gives a question for whatever passkey the browser has for this service.
+         */
+        post: operations["signInQuestion"];
         delete?: never;
         options?: never;
         head?: never;
@@ -700,7 +1333,58 @@ export interface paths {
         get?: never;
         put?: never;
         /** Sign out. */
-        post: operations["sign_out"];
+        post: operations["signOut"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/step-up/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Prove one's passkey or security key: the second step of signing in, or again later. */
+        post: operations["stepUpAnswer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/step-up/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Prove a code: the second step of signing in, or again later. A recovery or temporary code does too. */
+        post: operations["stepUpWithCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/step-up/question": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask to prove one's passkey or security key. */
+        post: operations["stepUpQuestion"];
         delete?: never;
         options?: never;
         head?: never;
@@ -741,6 +1425,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/welcome": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What strangers see.
+         * @description The banner, and how one can sign in.
+         */
+        get: operations["welcome"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/why": {
         parameters: {
             query?: never;
@@ -765,6 +1469,62 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description How somebody signs in: their own account. */
+        AccountView: {
+            /** @description What is to be done next, in a sentence; empty where nothing is. */
+            advice: string;
+            /** @description Whether codes are enrolled. */
+            code: boolean;
+            /** @description Who, with everything that is known. */
+            detail: components["schemas"]["PersonDetail"];
+            /** @description Whether a factor was proved so lately that the account can be changed. */
+            fresh: boolean;
+            /** @description Whether a second factor must be enrolled before anything else. */
+            must_enrol: boolean;
+            /** @description Whether a password is set. */
+            password: boolean;
+            /**
+             * Format: date-time
+             * @description When it was set.
+             */
+            password_set?: string | null;
+        };
+        /** @description An authenticator's answer. */
+        AuthenticatorAnswer: {
+            /** @description Of the question. */
+            challenge: string;
+            /** @description What `navigator.credentials.get` gave, binary values in base64url. */
+            credential: {
+                [key: string]: unknown;
+            };
+            /** @description Ask for a token in the answer instead of a cookie. */
+            token?: boolean;
+        };
+        /** @description An authenticator's answer when it is enrolled. */
+        AuthenticatorEnrolment: {
+            /** @description Of the question. */
+            challenge: string;
+            /** @description What `navigator.credentials.create` gave, binary values in base64url. */
+            credential: {
+                [key: string]: unknown;
+            };
+            /** @description What to call it. */
+            label: string;
+        };
+        /** @description What kind of authenticator to ask for. */
+        AuthenticatorKind: {
+            /** @description `passkey` or `security-key`. */
+            kind: string;
+        };
+        /** @description A question for an authenticator (WebAuthn). */
+        AuthenticatorQuestion: {
+            /** @description To be given back with the answer. */
+            challenge: string;
+            /** @description `publicKey` of `navigator.credentials`, binary values in base64url. */
+            options: {
+                [key: string]: unknown;
+            };
+        };
         /** @description One change of who may reach what. */
         ChangeView: {
             /** @description Under which account; none for any that no rule names. */
@@ -810,6 +1570,82 @@ export interface components {
              */
             size: number;
         };
+        /** @description A secret for an authenticator app, shown once. */
+        CodeOffer: {
+            /** @description The same as a square of modules: rows of `0` and `1`. */
+            qr: string[];
+            /** @description Base32. */
+            secret: string;
+            /** @description `otpauth://…` */
+            uri: string;
+        };
+        /** @description The first code of an offered secret. */
+        CodeProof: {
+            /** @description The code that the app shows. */
+            code: string;
+            /** @description Base32, as it was offered. */
+            secret: string;
+        };
+        /** @description The answer to it. */
+        Confirmation: {
+            /** @description Of the question. */
+            challenge: string;
+            /** @description What `navigator.credentials.get` gave, binary values in base64url. */
+            credential: {
+                [key: string]: unknown;
+            };
+            /**
+             * Format: int32
+             * @description The two digits that the terminal shows.
+             */
+            number: number;
+        };
+        /** @description A sign-in at the gateway that waits for a passkey. */
+        ConfirmationFacts: {
+            /** @description From which address. */
+            from: string;
+            /** @description `passkey` or `security-key`. */
+            kind: string;
+            /** @description To which machine. */
+            machine: string;
+            /** @description Who signs in, as people write it. */
+            person: string;
+            /**
+             * Format: date-time
+             * @description Until when the terminal waits.
+             */
+            until: string;
+        };
+        /** @description Where somebody is signed in. */
+        DeviceView: {
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            began: string;
+            /** @description Words of the factors that were proved. */
+            factors: string[];
+            /** @description Names it in calls. */
+            id: string;
+            /** @description `console` or `client`. */
+            kind: string;
+            /** @description From where. */
+            last_from: string;
+            /**
+             * Format: date-time
+             * @description Last request.
+             */
+            last_used: string;
+            /** @description What signed in, as far as it says. */
+            name: string;
+            /** @description Whether it is the one that asks. */
+            this: boolean;
+            /**
+             * Format: date-time
+             * @description Until when, if nothing is asked.
+             */
+            until: string;
+        };
         /** @description A mistake in a document. */
         DiagnosticView: {
             /** @description Stable code. */
@@ -846,10 +1682,10 @@ export interface components {
         };
         /** @description People, machines and the authority, for auditing files elsewhere. */
         DirectoryExport: {
-            /** @description Fingerprint of the authority that signs in to machines. */
-            authority: string;
+            /** @description Fingerprints of the authorities that signed in to machines, newest first. */
+            authorities: string[];
             /** @description Public key of the checkpoints, hexadecimal. */
-            checkpoint_key: string;
+            checkpoint_keys: string[];
             /** @description Groups that hold others or fill themselves. */
             groups?: Record<string, never>[];
             /** @description Every machine. */
@@ -1082,6 +1918,83 @@ export interface components {
             /** @description Text. */
             text?: string | null;
         };
+        /** @description A code, to prove oneself again. */
+        GivenCode: {
+            /** @description A code of the app, a recovery code or a temporary one. */
+            code: string;
+        };
+        /** @description A PIN that somebody typed. */
+        GivenPin: {
+            /** @description The digits. */
+            pin: string;
+            /** @description Of the link that was opened, if one was. */
+            visit?: string | null;
+        };
+        /** @description What an open invitation says to whoever has its link. */
+        InvitationFacts: {
+            /** @description Who invites, as people write it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            expires: string;
+            /** @description Their name as people write it. */
+            full_name: string;
+            /**
+             * Format: int32
+             * @description Shortest password that may be set.
+             */
+            password_length: number;
+            /** @description For whom; empty where the first administrator chooses a name. */
+            person: string;
+        };
+        /** @description The secret of an invitation. */
+        InvitationSecret: {
+            /** @description From the link. */
+            secret: string;
+        };
+        /** @description Taking an invitation. */
+        InvitationTaken: {
+            /** @description Name as people write it, likewise. */
+            full_name?: string | null;
+            /** @description Password to be set. */
+            password: string;
+            /** @description Name, where the first administrator chooses one. */
+            person?: string | null;
+            /** @description From the link. */
+            secret: string;
+            /** @description Ask for a token in the answer instead of a cookie. */
+            token?: boolean;
+        };
+        /** @description An invitation: the link is shown once. */
+        InvitationView: {
+            /**
+             * Format: date-time
+             * @description Until when it is good.
+             */
+            expires: string;
+            /** @description To be handed to them. */
+            link: string;
+            /** @description For whom. */
+            person: string;
+        };
+        /** @description A PIN with its digits, which are shown once. */
+        IssuedPin: {
+            /** @description What it is. */
+            about: components["schemas"]["PinView"];
+            /** @description The page where it is typed, for a one-time one. */
+            link?: string | null;
+            /** @description The digits. */
+            pin: string;
+        };
+        /** @description A new API token with its secret, which is shown once. */
+        IssuedToken: {
+            /** @description The secret. */
+            secret: string;
+            /** @description What it is. */
+            token: components["schemas"]["TokenView"];
+        };
         /** @description Past sessions of one person on one machine that would have been otherwise. */
         JudgedView: {
             /**
@@ -1100,11 +2013,18 @@ export interface components {
             /** @description `refused` or `asked`. */
             verdict: string;
         };
-        /** @description A registered key. */
-        KeyView: {
-            /** @description `SHA256:…` */
-            fingerprint: string;
-            /** @description What the owner calls it. */
+        /** @description What an SSH key must sign to be registered. */
+        KeyQuestion: {
+            /** @description A command that signs it. */
+            command: string;
+            /** @description The namespace of the signature. */
+            namespace: string;
+            /** @description The text. */
+            text: string;
+        };
+        /** @description Another name. */
+        Label: {
+            /** @description The name. */
             label: string;
         };
         /** @description A line of a log. */
@@ -1158,7 +2078,7 @@ export interface components {
             /** @description What is wrong. */
             problems: components["schemas"]["LogProblem"][];
             /** @description Public key of the checkpoints, hexadecimal. */
-            public_key: string;
+            public_keys: string[];
             /** @description Root, hexadecimal. */
             root: string;
             /** @description The result in a sentence. */
@@ -1228,19 +2148,55 @@ export interface components {
         };
         /** @description Who is signed in. */
         Me: {
+            /** @description Words of the factors that were proved. */
+            factors: string[];
             /** @description Name as people write it. */
             full_name: string;
+            /** @description Words of what the roles allow, everywhere or within a scope. */
+            may: string[];
+            /** @description Message of the day; empty for none. */
+            message: string;
             /** @description Name. */
             person: string;
             /** @description Roles. */
             roles: string[];
+            /** @description How far signing in came: `proving` while a second factor is awaited, `enrolling` while one must be enrolled, `full`. */
+            stage: string;
             /** @description The token, where one was asked for. */
             token?: string | null;
             /**
              * Format: date-time
-             * @description Until when.
+             * @description Until when, if nothing is asked.
              */
             until: string;
+            /** @description Words of the factors that would do, while one is awaited or one must be proved again. */
+            wanted: string[];
+        };
+        /** @description A new API token. */
+        NewApiToken: {
+            /**
+             * Format: int32
+             * @description Days that it is good.
+             */
+            days: number;
+            /** @description An Ed25519 public key as OpenSSH writes it, whose owner must sign each request (RFC 9421). */
+            key?: string | null;
+            /** @description What to call it. */
+            name: string;
+            /** @description What it may be used for: `read`, `rules`, `people`, `sessions`, `audit`, `pins`, `service`. */
+            scopes: string[];
+        };
+        /** @description Somebody new. */
+        NewPerson: components["schemas"]["PersonChange"] & {
+            /** @description Whether to make an invitation at once. */
+            invite?: boolean;
+            /** @description Name: small letters, digits, `-`, `_`, `.`. */
+            name: string;
+        };
+        /** @description A PIN to be issued. */
+        NewPin: {
+            /** @description For what or whom. */
+            note?: string;
         };
         /** @description A review that is begun. */
         NewReview: {
@@ -1255,6 +2211,19 @@ export interface components {
             people?: string | null;
             /** @description What it is about. */
             title: string;
+        };
+        /** @description An SSH key to be registered. */
+        NewSshKey: {
+            /** @description Last day: `2026-11-23`. */
+            expires?: string | null;
+            /** @description What to call it. */
+            label: string;
+            /** @description As OpenSSH writes it. */
+            public: string;
+            /** @description `-----BEGIN SSH SIGNATURE-----` … */
+            signature: string;
+            /** @description The text of the question. */
+            text: string;
         };
         /** @description How things stand. */
         Now: {
@@ -1363,6 +2332,33 @@ export interface components {
             next?: string | null;
         };
         /** @description A page of a list. */
+        Page_PersonView: {
+            /** @description What is on it. */
+            items: {
+                /** @description Words of the factors that they have enrolled. */
+                factors: string[];
+                /** @description Name as people write it. */
+                full_name: string;
+                /** @description Groups that were given to them. */
+                groups: string[];
+                /**
+                 * Format: int32
+                 * @description Registered SSH keys.
+                 */
+                keys: number;
+                /** @description Name. */
+                name: string;
+                /** @description Home organisation. */
+                organisation: string;
+                /** @description Roles in Aerie. */
+                roles: string[];
+                /** @description `good`, `suspended`, `not before …` or `ended …`. */
+                standing: string;
+            }[];
+            /** @description To be given as `after` for the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description A page of a list. */
         Page_SessionView: {
             /** @description What is on it. */
             items: {
@@ -1446,6 +2442,36 @@ export interface components {
             /** @description To be given as `after` for the next page; absent on the last. */
             next?: string | null;
         };
+        /** @description A passkey or security key. */
+        PasskeyView: {
+            /** @description Whether it cannot leave its device. */
+            bound: boolean;
+            /**
+             * Format: date-time
+             * @description When it was enrolled.
+             */
+            created: string;
+            /** @description Names it in calls. */
+            id: string;
+            /** @description `passkey` or `security-key`. */
+            kind: string;
+            /** @description What its owner calls it. */
+            label: string;
+            /** @description From where. */
+            last_from?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was last used.
+             */
+            last_used?: string | null;
+        };
+        /** @description A new password. */
+        PasswordChange: {
+            /** @description The one so far; not needed where a factor was proved lately. */
+            current?: string | null;
+            /** @description The new one. */
+            new: string;
+        };
         /** @description The past under a draft. */
         PastView: {
             /**
@@ -1488,24 +2514,138 @@ export interface components {
             /** @description When, in words. */
             when: string;
         };
-        /** @description A person. */
+        /** @description What to change of somebody; what is missing stays. */
+        PersonChange: {
+            /** @description Name as people write it. */
+            full_name?: string | null;
+            /** @description Groups, all of them. */
+            groups?: string[] | null;
+            /** @description Home organisation. */
+            organisation?: string | null;
+            /** @description Roles, all of them. */
+            roles?: string[] | null;
+            /** @description Scopes of roles, all of them. */
+            scopes?: {
+                [key: string]: components["schemas"]["ScopeView"];
+            } | null;
+            /** @description Whether the account is suspended. */
+            suspended?: boolean | null;
+            /** @description First day: `2026-11-23`, or empty for none. */
+            valid_from?: string | null;
+            /** @description Last day: `2026-11-23`, or empty for none. */
+            valid_until?: string | null;
+        };
+        /** @description A person with everything that is known. */
+        PersonDetail: {
+            /** @description Groups that they belong to by whatever way. */
+            all_groups: string[];
+            /** @description Where they are signed in. */
+            devices: components["schemas"]["DeviceView"][];
+            /**
+             * Format: date-time
+             * @description Until when an invitation is open.
+             */
+            invited_until?: string | null;
+            /** @description Passkeys and security keys. */
+            passkeys: components["schemas"]["PasskeyView"][];
+            /** @description As in the list. */
+            person: components["schemas"]["PersonView"];
+            /**
+             * Format: int32
+             * @description Machines that the rules let them reach, now or at other times.
+             */
+            reach: number;
+            /**
+             * Format: int32
+             * @description Recovery codes that are left.
+             */
+            recovery_codes: number;
+            /** @description For which people and machines their roles count; a role that is not here counts for all. */
+            scopes: {
+                [key: string]: components["schemas"]["ScopeView"];
+            };
+            /** @description How things stand with them, in a sentence. */
+            sentence: string;
+            /** @description SSH keys. */
+            ssh_keys: components["schemas"]["SshKeyView"][];
+            /** @description Whether the account is suspended. */
+            suspended: boolean;
+            /** @description API tokens. */
+            tokens: components["schemas"]["TokenView"][];
+            /**
+             * Format: date
+             * @description First day of the account.
+             */
+            valid_from?: string | null;
+            /**
+             * Format: date
+             * @description Last day of the account.
+             */
+            valid_until?: string | null;
+            /**
+             * Format: int64
+             * @description The ETag of the directory, for a change.
+             */
+            version: number;
+        };
+        /** @description A person in a list. */
         PersonView: {
-            /** @description Whether they have enrolled for codes. */
-            code: boolean;
+            /** @description Words of the factors that they have enrolled. */
+            factors: string[];
             /** @description Name as people write it. */
             full_name: string;
-            /** @description Groups. */
+            /** @description Groups that were given to them. */
             groups: string[];
-            /** @description Fingerprints and labels of their keys. */
-            keys: components["schemas"]["KeyView"][];
+            /**
+             * Format: int32
+             * @description Registered SSH keys.
+             */
+            keys: number;
             /** @description Name. */
             name: string;
             /** @description Home organisation. */
             organisation: string;
             /** @description Roles in Aerie. */
             roles: string[];
-            /** @description `good`, `suspended`, `not yet` or `ended`. */
+            /** @description `good`, `suspended`, `not before …` or `ended …`. */
             standing: string;
+        };
+        /** @description What a right PIN leads to. */
+        PinTaken: {
+            /** @description Who issued it, as people write it. */
+            by: string;
+            /** @description For what. */
+            note: string;
+            /** @description Their organisation. */
+            organisation: string;
+        };
+        /** @description A PIN in a list, without its digits. */
+        PinView: {
+            /**
+             * Format: date-time
+             * @description When it ends; none of a standing one.
+             */
+            ends?: string | null;
+            /** @description Names it in calls. */
+            id: string;
+            /** @description Who issued it. */
+            issued_by: string;
+            /** @description The machine that it stands for; none of a one-time one. */
+            machine?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            made: string;
+            /** @description For what or whom. */
+            note: string;
+            /** @description `open`, `used`, `tried out` or `over`. */
+            state: string;
+            /**
+             * Format: int32
+             * @description Wrong tries that are left.
+             */
+            tries_left: number;
         };
         /** @description The result of checking a rule document. */
         PolicyChecked: {
@@ -1717,6 +2857,13 @@ export interface components {
             /** @description What it is about. */
             title: string;
         };
+        /** @description Why a key is rotated. */
+        Rotation: {
+            /** @description `master`, or the purpose of a key. */
+            purpose: string;
+            /** @description Why. */
+            why: string;
+        };
         /** @description One rule, for reading and for forms. */
         RuleCard: {
             /** @description `allow`, `forbid`, `require` or `never`. */
@@ -1838,6 +2985,34 @@ export interface components {
             /** @description The first of them. */
             unclear_lines: components["schemas"]["LogLineView"][];
         };
+        /** @description For which people and machines a role counts. */
+        ScopeView: {
+            /** @description Selector of machines. */
+            machines: string;
+            /** @description Selector of people. */
+            people: string;
+        };
+        /** @description A key of the service, never the key itself. */
+        ServiceKeyView: {
+            /** @description What it does, and what becomes of earlier ones. */
+            about: string;
+            /**
+             * Format: int32
+             * @description Counts from 1.
+             */
+            generation: number;
+            /** @description Whether it is in use; earlier ones still verify. */
+            in_use: boolean;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            made: string;
+            /** @description What others must know of it. */
+            public: string;
+            /** @description What it is for. */
+            purpose: string;
+        };
         /** @description A session. */
         SessionView: {
             /** @description Account on it. */
@@ -1917,16 +3092,96 @@ export interface components {
             /** @description Capabilities used. */
             uses: string[];
         };
+        /** @description A change of a setting. */
+        SettingChangeView: {
+            /** @description Value after. */
+            after: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Value before. */
+            before: string;
+            /** @description Who. */
+            by: string;
+            /** @description The setting. */
+            name: string;
+            /** @description Why. */
+            why: string;
+        };
+        /** @description A value for a setting. */
+        SettingValue: {
+            /** @description The value. */
+            value: string;
+            /** @description Why. */
+            why: string;
+        };
+        /** @description A setting. */
+        SettingView: {
+            /** @description What it is. */
+            about: string;
+            /** @description What a number counts, and its bounds. */
+            bounds?: string | null;
+            /** @description Value while nobody sets it. */
+            default: string;
+            /** @description `number`, `flag`, `text` or `lines`. */
+            kind: string;
+            /** @description Its word. */
+            name: string;
+            /** @description Value in force. */
+            value: string;
+        };
+        /** @description Codes that are shown once. */
+        ShownCodes: {
+            /** @description The codes. */
+            codes: string[];
+            /**
+             * Format: date-time
+             * @description Until when, of a temporary one.
+             */
+            expires?: string | null;
+        };
         /** @description Who wants to sign in. */
         SignIn: {
-            /** @description Current code. */
-            code: string;
+            /** @description Current code, or a recovery or temporary one; empty where a second step is to follow. */
+            code?: string;
             /** @description Password. */
             password: string;
             /** @description Name. */
             person: string;
             /** @description Ask for a token in the answer instead of a cookie. */
             token?: boolean;
+        };
+        /** @description A registered SSH key. */
+        SshKeyView: {
+            /**
+             * Format: date-time
+             * @description When it was registered.
+             */
+            added?: string | null;
+            /**
+             * Format: date
+             * @description Last day on which it is good.
+             */
+            expires?: string | null;
+            /** @description `SHA256:…` */
+            fingerprint: string;
+            /** @description Whether it sits on a FIDO authenticator. */
+            hardware: boolean;
+            /** @description `ssh-ed25519`, `sk-ssh-ed25519@openssh.com` …; empty where only the fingerprint is known. */
+            kind: string;
+            /** @description What its owner calls it. */
+            label: string;
+            /** @description From where. */
+            last_from?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was last used.
+             */
+            last_used?: string | null;
+            /** @description Why it should be removed, where it should. */
+            remove_because?: string | null;
         };
         /** @description One machine over a day. Instants are milliseconds since the epoch. */
         Strip: {
@@ -1985,6 +3240,34 @@ export interface components {
             /** @description Zone of the day. */
             zone: string;
         };
+        /** @description An API token, without its secret. */
+        TokenView: {
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            created: string;
+            /**
+             * Format: date-time
+             * @description Until when it is good.
+             */
+            expires: string;
+            /** @description Names it in calls. */
+            id: string;
+            /** @description Fingerprint of the key that must sign each request. */
+            key?: string | null;
+            /** @description From where. */
+            last_from: string;
+            /**
+             * Format: date-time
+             * @description When it was last used; when it was made, where it never was.
+             */
+            last_used: string;
+            /** @description What its owner calls it. */
+            name: string;
+            /** @description What it may be used for; empty for everything that its owner may. */
+            scopes: string[];
+        };
         /** @description A version of the rules. */
         VersionView: {
             /**
@@ -2020,6 +3303,15 @@ export interface components {
              * @description Its number.
              */
             version: number;
+        };
+        /** @description What strangers see before they sign in. */
+        Welcome: {
+            /** @description The banner; empty for none. */
+            banner: string;
+            /** @description Whether nobody is there yet: the first administrator comes with the link that was printed. */
+            empty: boolean;
+            /** @description Whether passkeys work at the address at which the console is. */
+            passkeys: boolean;
         };
         /** @description The answer. */
         Why: {
@@ -2082,6 +3374,144 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ScanResult"];
                 };
+            };
+        };
+    };
+    confirmation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfirmationFacts"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    confirm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirmation"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    confirmationQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthenticatorQuestion"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    refuseConfirmation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -2420,6 +3850,142 @@ export interface operations {
             };
         };
     };
+    openInvitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationSecret"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationFacts"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    takeInvitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationTaken"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    serviceKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceKeyView"][];
+                };
+            };
+        };
+    };
+    rotateServiceKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rotation"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceKeyView"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     log: {
         parameters: {
             query?: {
@@ -2526,6 +4092,74 @@ export interface operations {
             };
         };
     };
+    setMachinePin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPin"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedPin"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    removeMachinePin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     me: {
         parameters: {
             query?: never;
@@ -2542,6 +4176,488 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Me"];
                 };
+            };
+        };
+    };
+    account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountView"];
+                };
+            };
+        };
+    };
+    enrolCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CodeProof"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    removeCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    offerCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeOffer"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    endDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    registerKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSshKey"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SshKeyView"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    keyQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyQuestion"];
+                };
+            };
+        };
+    };
+    removeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                fingerprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    enrolPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthenticatorEnrolment"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    enrolmentQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthenticatorKind"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthenticatorQuestion"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    namePasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Label"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    removePasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    makeRecoveryCodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShownCodes"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    signOutElsewhere: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    makeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewApiToken"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedToken"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -2566,6 +4682,356 @@ export interface operations {
     };
     people: {
         parameters: {
+            query?: {
+                /** @description A few letters of name, full name, organisation or group. */
+                q?: string;
+                /** @description Only those with this role. */
+                role?: string;
+                /** @description Only those in this group. */
+                group?: string;
+                /** @description Only accounts that are `good`, or `not-good`. */
+                standing?: string;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Rows, 50 unless said otherwise, at most 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_PersonView"];
+                };
+            };
+        };
+    };
+    addPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonDetail"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    removePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    changePerson: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of the directory that was changed */
+                "if-match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonDetail"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    takeFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                factor: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    invite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    removeKeyOf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                fingerprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    signOutPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    giveTemporaryCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShownCodes"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    pins: {
+        parameters: {
             query?: never;
             header?: never;
             path?: never;
@@ -2578,8 +5044,103 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonView"][];
+                    "application/json": components["schemas"]["PinView"][];
                 };
+            };
+        };
+    };
+    issuePin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPin"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedPin"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    enterPin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GivenPin"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PinTaken"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    withdrawPin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -3232,7 +5793,88 @@ export interface operations {
             };
         };
     };
-    sign_in: {
+    settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingView"][];
+                };
+            };
+        };
+    };
+    settingChanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingChangeView"][];
+                };
+            };
+        };
+    };
+    changeSetting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettingValue"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    signIn: {
         parameters: {
             query?: never;
             header?: never;
@@ -3260,9 +5902,75 @@ export interface operations {
                 };
                 content?: never;
             };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
         };
     };
-    sign_out: {
+    signInAnswer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthenticatorAnswer"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    signInQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthenticatorQuestion"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    signOut: {
         parameters: {
             query?: never;
             header?: never;
@@ -3272,6 +5980,99 @@ export interface operations {
         requestBody?: never;
         responses: {
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stepUpAnswer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthenticatorAnswer"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stepUpWithCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GivenCode"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stepUpQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthenticatorKind"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthenticatorQuestion"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3316,6 +6117,25 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+        };
+    };
+    welcome: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Welcome"];
                 };
             };
         };

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { clock, counter, dayAndClock, duration, isoDay, longDay } from "./time";
+import { ago, clock, counter, dayAndClock, duration, isoDay, longDay } from "./time";
 
 describe("times", () => {
   const at = "2026-11-22T23:30:00Z";
@@ -21,4 +21,16 @@ describe("times", () => {
     ]);
     expect(counter(3_991_000)).toBe("01:06:31");
   });
+});
+
+describe("how long ago", () => {
+  const now = Date.parse("2026-11-23T12:00:00Z");
+  it.each([
+    ["2026-11-23T11:59:30Z", "just now"],
+    ["2026-11-23T12:05:00Z", "just now"],
+    ["2026-11-23T11:55:00Z", "5 min ago"],
+    ["2026-11-23T09:00:00Z", "3 h ago"],
+    ["2026-11-22T11:00:00Z", "yesterday"],
+    ["2026-11-13T11:00:00Z", "10 days ago"],
+  ])("%s", (at, said) => expect(ago(at, now)).toBe(said));
 });

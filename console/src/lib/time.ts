@@ -50,3 +50,13 @@ export function counter(ms: number): string {
   const s = Math.floor(ms / 1000);
   return [s / 3600, (s / 60) % 60, s % 60].map((n) => String(Math.floor(n)).padStart(2, "0")).join(":");
 }
+
+/** How long ago an instant was, in the words of a sentence: `just now`, `5 min ago`, `3 days ago`. */
+export function ago(at: string | number, now = Date.now()): string {
+  const seconds = Math.max(0, (now - new Date(at).getTime()) / 1000);
+  if (seconds < 60) return "just now";
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
+  if (seconds < 86_400) return `${Math.floor(seconds / 3600)} h ago`;
+  const days = Math.floor(seconds / 86_400);
+  return days === 1 ? "yesterday" : `${days} days ago`;
+}

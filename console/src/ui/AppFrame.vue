@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/vue";
-import { onMounted, onUnmounted, ref } from "vue";
+import { computed, onMounted, onUnmounted, ref } from "vue";
 import { useQueryClient } from "@tanstack/vue-query";
 import { useRoute, useRouter } from "vue-router";
 import { api } from "../api/client";
@@ -9,9 +9,10 @@ import { useNow } from "../composables/useNow";
 import { useTheme } from "../composables/useTheme";
 import { useUpdates } from "../composables/useUpdates";
 import BrandMark from "./BrandMark.vue";
+import ProveDialog from "./ProveDialog.vue";
 
 /** Head, navigation and place of the page, for whoever is signed in. */
-const { data: me, readsAll } = useMe();
+const { data: me, may, readsAll, administers } = useMe();
 const { data: now } = useNow();
 const { theme, turn } = useTheme();
 const route = useRoute();
@@ -21,6 +22,21 @@ const search = ref("");
 const searchField = ref<HTMLInputElement>();
 useUpdates();
 
+/** The pages for this person, in the order of the work. */
+const places = computed(() => {
+  const full = me.value?.stage === "full";
+  const all: [string, string, boolean][] = [
+    ["/", "Now", readsAll.value],
+    ["/people", "People", may("read-directory")],
+    ["/rules", "Rules", may("read-rules")],
+    ["/reach", "Reach", full],
+    ["/reviews", "Reviews", full],
+    ["/sessions", "Sessions", full],
+    ["/findings", "Findings", readsAll.value],
+    ["/log", "Log", readsAll.value],
+  ];
+  return all.filter(([, , shown]) => shown).map(([path, name]) => [path, name] as const);
+});
 const here = (path: string) => (path === "/" ? route.path === "/" : route.path.startsWith(path));
 
 function find() {
@@ -59,24 +75,10 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
         </RouterLink>
         <nav aria-label="Main" class="flex self-stretch">
           <RouterLink
-            v-for="[path, name] in readsAll
-              ? [
-                  ['/', 'Now'],
-                  ['/rules', 'Rules'],
-                  ['/reach', 'Reach'],
-                  ['/reviews', 'Reviews'],
-                  ['/sessions', 'Sessions'],
-                  ['/findings', 'Findings'],
-                  ['/log', 'Log'],
-                ]
-              : [
-                  ['/sessions', 'Sessions'],
-                  ['/reach', 'Reach'],
-                  ['/reviews', 'Reviews'],
-                ]"
+            v-for="[path, name] in places"
             :key="path"
-            :to="path!"
-            :aria-current="here(path!) ? 'page' : undefined"
+            :to="path"
+            :aria-current="here(path) ? 'page' : undefined"
             class="flex items-center gap-1.5 border-b-[3px] border-transparent px-3 pt-[3px] text-soft no-underline hover:text-ink aria-[current]:border-accent aria-[current]:font-semibold aria-[current]:text-ink"
           >
             {{ name }}
@@ -108,6 +110,20 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
           </MenuButton>
           <MenuItems class="sheet absolute right-0 z-10 mt-1 w-52 p-1 shadow-lg focus:outline-none">
             <MenuItem v-slot="{ active }">
+              <RouterLink
+                to="/account"
+                class="block rounded px-3 py-1.5 no-underline"
+                :class="{ 'bg-open': active }"
+                data-testid="own-account"
+                >Your account</RouterLink
+              >
+            </MenuItem>
+            <MenuItem v-if="administers" v-slot="{ active }">
+              <RouterLink to="/settings" class="block rounded px-3 py-1.5 no-underline" :class="{ 'bg-open': active }"
+                >Settings</RouterLink
+              >
+            </MenuItem>
+            <MenuItem v-slot="{ active }">
               <button class="w-full rounded px-3 py-1.5 text-left" :class="{ 'bg-open': active }" @click="turn">
                 {{ theme === "dark" ? "Light colours" : "Dark colours" }}
               </button>
@@ -127,7 +143,15 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
       </div>
     </header>
     <main id="content" tabindex="-1" class="mx-auto max-w-[1600px] px-4 py-5 focus:outline-none sm:px-7">
+      <p
+        v-if="me?.message"
+        class="mb-4 whitespace-pre-line border-l-4 border-l-edge pl-3 text-soft"
+        data-testid="message-of-the-day"
+      >
+        {{ me.message }}
+      </p>
       <slot />
     </main>
+    <ProveDialog />
   </div>
 </template>

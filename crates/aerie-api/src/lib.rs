@@ -2,11 +2,13 @@
 
 mod findings;
 mod frames;
+mod people;
 mod rules;
 mod sessions;
 
 pub use findings::{FindingView, LogLineView, ScanResult};
 pub use frames::{FrameKind, FrameView};
+pub use people::*;
 pub use rules::{
     ChangeView, DirectoryChanges, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EndingView, JudgedView, MatrixCell,
     MatrixHead, MatrixView, NewReview, PastView, PermissionView, PolicyRead, PublishNote, ReachEntry, ReachQuery, ReachView, ReviewClosed,
@@ -70,7 +72,8 @@ pub struct SignIn {
     pub person: String,
     /// Password.
     pub password: String,
-    /// Current code.
+    /// Current code, or a recovery or temporary one; empty where a second step is to follow.
+    #[serde(default)]
     pub code: String,
     /// Ask for a token in the answer instead of a cookie.
     #[serde(default)]
@@ -86,7 +89,17 @@ pub struct Me {
     pub full_name: String,
     /// Roles.
     pub roles: Vec<String>,
-    /// Until when.
+    /// How far signing in came: `proving` while a second factor is awaited, `enrolling` while one must be enrolled, `full`.
+    pub stage: String,
+    /// Words of the factors that were proved.
+    pub factors: Vec<String>,
+    /// Words of the factors that would do, while one is awaited or one must be proved again.
+    pub wanted: Vec<String>,
+    /// Words of what the roles allow, everywhere or within a scope.
+    pub may: Vec<String>,
+    /// Message of the day; empty for none.
+    pub message: String,
+    /// Until when, if nothing is asked.
     #[schema(value_type = String, format = DateTime)]
     pub until: jiff::Timestamp,
     /// The token, where one was asked for.
@@ -184,36 +197,6 @@ pub struct MachineView {
     pub live: u64,
 }
 
-/// A person.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct PersonView {
-    /// Name.
-    pub name: String,
-    /// Name as people write it.
-    pub full_name: String,
-    /// Home organisation.
-    pub organisation: String,
-    /// Groups.
-    pub groups: Vec<String>,
-    /// Roles in Aerie.
-    pub roles: Vec<String>,
-    /// `good`, `suspended`, `not yet` or `ended`.
-    pub standing: String,
-    /// Fingerprints and labels of their keys.
-    pub keys: Vec<KeyView>,
-    /// Whether they have enrolled for codes.
-    pub code: bool,
-}
-
-/// A registered key.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct KeyView {
-    /// `SHA256:…`
-    pub fingerprint: String,
-    /// What the owner calls it.
-    pub label: String,
-}
-
 /// An event of the log.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EventView {
@@ -276,7 +259,7 @@ pub struct LogReport {
     /// What is wrong.
     pub problems: Vec<LogProblem>,
     /// Public key of the checkpoints, hexadecimal.
-    pub public_key: String,
+    pub public_keys: Vec<String>,
 }
 
 /// Something wrong with the log.
@@ -414,8 +397,8 @@ pub struct DirectoryExport {
     #[schema(value_type = Vec<Object>)]
     #[serde(default)]
     pub groups: Vec<aerie_core::directory::Group>,
-    /// Fingerprint of the authority that signs in to machines.
-    pub authority: String,
+    /// Fingerprints of the authorities that signed in to machines, newest first.
+    pub authorities: Vec<String>,
     /// Public key of the checkpoints, hexadecimal.
-    pub checkpoint_key: String,
+    pub checkpoint_keys: Vec<String>,
 }

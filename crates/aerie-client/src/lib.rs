@@ -1,14 +1,21 @@
 //! Typed client of the API, shared by the command line and the tests.
 
+mod people;
+mod signed;
+mod trust;
+
+pub use signed::RequestKey;
+
 use aerie_api::{
     CheckpointView, DirectoryChanges, DirectoryExport, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EventView,
-    FindingView, FrameView, LogReport, MachineView, MatrixView, Me, NewReview, Now, Page, PersonView, PolicyChecked, PolicyRead,
-    PolicyText, PolicyView, ProblemView, PublishNote, ReachQuery, ReachView, RecordingReport, ReviewClosed, ReviewDecision,
-    ReviewEntryView, ReviewView, RuleEdit, RuleUseView, ScanResult, SessionView, SignIn, VersionView, Why, WhyQuery,
+    FindingView, FrameView, LogReport, MachineView, MatrixView, Me, NewReview, Now, Page, PolicyChecked, PolicyRead, PolicyText,
+    PolicyView, ProblemView, PublishNote, ReachQuery, ReachView, RecordingReport, ReviewClosed, ReviewDecision, ReviewEntryView,
+    ReviewView, RuleEdit, RuleUseView, ScanResult, SessionView, SignIn, VersionView, Why, WhyQuery,
 };
 use reqwest::{Method, RequestBuilder, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Why a call did not succeed.
@@ -37,11 +44,20 @@ impl ClientError {
 
 type Result<T> = std::result::Result<T, ClientError>;
 
+/// Names the cryptography that every TLS connection of this process uses, where nobody did before. For programs that make HTTP
+/// clients of their own.
+pub fn provide_tls() {
+    // It fails where it was done already, which is as good.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+}
+
 /// A client of one service.
 #[derive(Clone)]
 pub struct Client {
     base: String,
     token: Option<String>,
+    /// Signs each request, for a token that is bound to a key.
+    key: Option<Arc<RequestKey>>,
     http: reqwest::Client,
 }
 
@@ -89,10 +105,24 @@ pub struct ScanQuery {
 }
 
 impl Client {
-    /// A client of the service at `base` (`http://127.0.0.1:7080`).
+    /// A client of the service at `base` (`https://aerie.example`), whose certificate a public authority must have signed.
     pub fn new(base: &str, token: Option<String>) -> Self {
-        let http = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).no_proxy().build().unwrap_or_default();
-        Self { base: base.trim_end_matches('/').into(), token, http }
+        Self::trusting(base, token, None)
+    }
+
+    /// The same, where `authority` is the fingerprint of the service's own authority (`SHA256:` and hexadecimal digits): its
+    /// certificates alone are taken.
+    pub fn trusting(base: &str, token: Option<String>, authority: Option<&str>) -> Self {
+        let builder = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).no_proxy();
+        let builder = builder.user_agent(concat!("aerie/", env!("CARGO_PKG_VERSION"))).tls_backend_preconfigured(trust::config(authority));
+        Self { base: base.trim_end_matches('/').into(), token, key: None, http: builder.build().unwrap_or_default() }
+    }
+
+    /// The same with a key that signs each request (RFC 9421).
+    #[must_use]
+    pub fn with_key(mut self, key: RequestKey) -> Self {
+        self.key = Some(Arc::new(key));
+        self
     }
 
     /// The same with a token.
@@ -141,14 +171,6 @@ impl Client {
     /// See [`Client::sign_in`].
     pub async fn machines(&self) -> Result<Vec<MachineView>> {
         self.ask(self.call(Method::GET, "machines")).await
-    }
-
-    /// People.
-    ///
-    /// # Errors
-    /// See [`Client::sign_in`].
-    pub async fn people(&self) -> Result<Vec<PersonView>> {
-        self.ask(self.call(Method::GET, "people")).await
     }
 
     /// People, machines and keys as a file.
@@ -487,8 +509,17 @@ impl Client {
     }
 
     async fn send(&self, call: RequestBuilder) -> Result<reqwest::Response> {
-        let answer = call.send().await.map_err(|e| {
-            let cause = std::error::Error::source(&e).map_or_else(|| e.to_string(), ToString::to_string);
+        let mut request = call.build().map_err(|e| ClientError::Unreachable(self.base.clone(), e.to_string()))?;
+        if let Some(key) = &self.key {
+            key.sign(&mut request);
+        }
+        let answer = self.http.execute(request).await.map_err(|e| {
+            // The innermost cause says most: a refused connection, a certificate that is not trusted.
+            let mut cause: &dyn std::error::Error = &e;
+            while let Some(source) = cause.source() {
+                cause = source;
+            }
+            let cause = cause.to_string();
             ClientError::Unreachable(self.base.clone(), cause)
         })?;
         if answer.status().is_success() {

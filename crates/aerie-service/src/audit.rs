@@ -43,10 +43,10 @@ pub(crate) async fn scan(app: &App, by: &str, incoming: Incoming) -> Result<Scan
     let history = app.rules.history().await?;
     let filter = SessionFilter { limit: MOST_SESSIONS, ..SessionFilter::default() };
     let sessions: SessionIndex = app.store.sessions(&filter).await?.iter().map(|s| (s.id.clone(), Known::from(s).0)).collect();
-    let authority = crate::keys::fingerprint(app.keys.user_authority.public_key());
+    let authorities: Vec<String> = app.keys.user_authorities().iter().map(|k| crate::keys::fingerprint(k.public_key())).collect();
     let zone = app.rules.now().policy.zone().clone();
     let name = incoming.name.clone();
-    let (mut result, findings) = tokio::task::spawn_blocking(move || judge(incoming, &history, &sessions, &authority, &zone))
+    let (mut result, findings) = tokio::task::spawn_blocking(move || judge(incoming, &history, &sessions, &authorities, &zone))
         .await
         .map_err(|_| StoreError::LogClosed)?;
     result.new = keep(app, findings).await?;
@@ -63,10 +63,10 @@ fn judge(
     mut incoming: Incoming,
     history: &History,
     sessions: &SessionIndex,
-    authority: &str,
+    authorities: &[String],
     zone: &jiff::tz::TimeZone,
 ) -> (ScanResult, Vec<Finding>) {
-    let mut scan = Scan::new(Auditor::new(history, Some(sessions), Some(authority)), &incoming.name, incoming.clock);
+    let mut scan = Scan::new(Auditor::new(history, Some(sessions), Some(authorities)), &incoming.name, incoming.clock);
     while let Some(piece) = incoming.pieces.blocking_recv() {
         scan.handle_bytes(&piece);
     }
@@ -92,6 +92,13 @@ pub(crate) async fn keep(app: &App, findings: Vec<Finding>) -> Result<u64, Store
         }
     }
     Ok(new)
+}
+
+/// Raises a finding that a key is somebody else's as well.
+pub(crate) async fn shared_key(app: &App, print: &str, people: &[&str], now: Timestamp) -> Result<(), StoreError> {
+    keep(app, vec![Finding::shared_key(print, people, now)]).await?;
+    app.tell("findings");
+    Ok(())
 }
 
 /// Looks at what was typed in a session that has ended.

@@ -1,7 +1,9 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-/// Where the console and the API listen unless told otherwise.
+/// Where the console and the API listen with TLS unless told otherwise.
+pub const DEFAULT_HTTPS: &str = "127.0.0.1:7443";
+/// Where the demo's console and API listen, on this machine alone and without TLS.
 pub const DEFAULT_HTTP: &str = "127.0.0.1:7080";
 /// Where the SSH gateway listens unless told otherwise.
 pub const DEFAULT_SSH: &str = "127.0.0.1:7022";
@@ -9,10 +11,12 @@ pub const DEFAULT_SSH: &str = "127.0.0.1:7022";
 /// What the service needs to know to start.
 #[derive(Debug, Clone)]
 pub struct Config {
-    /// Data directory: database, recordings, master key.
+    /// Data directory: database, recordings, keys.
     pub data: PathBuf,
-    /// Address of console and API; port 0 takes a free one.
-    pub http: SocketAddr,
+    /// Address of console and API with TLS; port 0 takes a free one.
+    pub https: Option<SocketAddr>,
+    /// Address of console and API without TLS: loopback only.
+    pub http: Option<SocketAddr>,
     /// Address of the SSH gateway; port 0 takes a free one.
     pub ssh: SocketAddr,
 }

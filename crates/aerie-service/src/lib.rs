@@ -15,9 +15,9 @@ mod rulebook;
 mod service;
 mod sessions;
 
-pub use config::{Config, DEFAULT_HTTP, DEFAULT_SSH};
-pub use identity::{hash_password, new_token, totp_purpose};
-pub use keys::{KeyError, Keys, fingerprint};
+pub use config::{Config, DEFAULT_HTTP, DEFAULT_HTTPS, DEFAULT_SSH};
+pub use identity::{PASSWORD_COST, hash_password, totp_purpose};
+pub use keys::{KeyAge, KeyError, Keys, Purpose, fingerprint};
 pub use recorder::{RecordingInfo, read_recording};
 pub use rulebook::{PublishError, Rulebook};
 pub use service::{Service, ServiceError};

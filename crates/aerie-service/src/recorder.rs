@@ -83,8 +83,7 @@ impl Recorder {
     ) -> std::io::Result<(Recording, Armed, String)> {
         let purpose = Header::purpose(about.session);
         let key: [u8; 32] = random().map_err(std::io::Error::other)?;
-        let nonce = random().map_err(std::io::Error::other)?;
-        let sealed = self.keys.master.seal(&key, &purpose, nonce).ok_or_else(|| std::io::Error::other("the key could not be sealed"))?;
+        let sealed = self.keys.seal(&key, &purpose).map_err(std::io::Error::other)?;
         let header = Header {
             session: about.session.into(),
             person: about.person.into(),
@@ -278,7 +277,7 @@ pub fn read_recording(path: &Path, keys: &Keys, mut each: impl FnMut(TimedFrame)
         let n = file.read(&mut piece)?;
         head.extend_from_slice(piece.get(..n).unwrap_or(&[]));
         if n == 0 || Decoder::header(&head)?.is_some() {
-            break Decoder::new(&head, |h| h.data_key(&keys.master))?;
+            break Decoder::new(&head, |h| keys.try_secrets(|k| h.data_key(k)))?;
         }
     };
     loop {

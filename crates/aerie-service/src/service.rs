@@ -11,10 +11,11 @@ use crate::rulebook::Rulebook;
 use crate::sessions::LiveSessions;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::session::EndReason;
-use aerie_store::{EventLog, SessionFilter, Store, StoreError};
+use aerie_core::settings::{Setting, Settings};
+use aerie_store::{EventLog, Invitation, SessionFilter, Store, StoreError};
 use jiff::Timestamp;
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock, PoisonError, RwLock};
 use std::time::Duration;
 use tokio::net::TcpListener;
 use tokio::sync::broadcast;
@@ -24,6 +25,12 @@ use tokio_util::task::TaskTracker;
 
 /// How often the log is signed.
 const CHECKPOINT_INTERVAL: Duration = Duration::from_secs(300);
+/// How often what is over is swept.
+const SWEEP_INTERVAL: Duration = Duration::from_secs(60);
+/// How long PINs that are over are listed.
+const PINS_KEPT: jiff::SignedDuration = jiff::SignedDuration::from_hours(24 * 7);
+/// How long the link for the first administrator is good; another comes with the next start.
+const FIRST_LINK: jiff::SignedDuration = jiff::SignedDuration::from_hours(24);
 /// How long sessions get to end when the service stops.
 const FAREWELL: Duration = Duration::from_secs(10);
 
@@ -45,8 +52,11 @@ pub enum ServiceError {
         source: std::io::Error,
     },
     /// The console would be open to the network without encryption.
-    #[error("the console speaks plain HTTP and listens on loopback only: put a TLS proxy in front, and keep --http on 127.0.0.1 or [::1]")]
+    #[error("without TLS the console listens on this machine alone: keep --http on 127.0.0.1 or [::1], or use --https")]
     NotLoopback,
+    /// There is no console to listen.
+    #[error("say where the console listens: --https, or --http on this machine alone")]
+    NoConsole,
 }
 
 /// Everything that the parts of the service share.
@@ -60,6 +70,11 @@ pub(crate) struct App {
     pub(crate) recorder: Recorder,
     pub(crate) live: LiveSessions,
     pub(crate) reach: ReachCache,
+    settings: RwLock<Arc<Settings>>,
+    /// Where the console listens, once it does.
+    listening: OnceLock<String>,
+    /// The certificate in use.
+    tls: RwLock<Option<Arc<rustls::ServerConfig>>>,
     /// Tells live views which kind of thing changed.
     pub(crate) updates: broadcast::Sender<&'static str>,
     pub(crate) stopping: CancellationToken,
@@ -80,6 +95,75 @@ impl App {
     pub(crate) fn tell(&self, what: &'static str) {
         let _ = self.updates.send(what);
     }
+
+    /// The settings in force.
+    pub(crate) fn settings(&self) -> Arc<Settings> {
+        self.settings.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Reads the settings again.
+    pub(crate) async fn load_settings(&self) -> Result<(), StoreError> {
+        let fresh = Arc::new(self.store.settings().await?);
+        *self.settings.write().unwrap_or_else(PoisonError::into_inner) = fresh;
+        Ok(())
+    }
+
+    /// Where browsers reach the console: as it is set, or where it listens.
+    pub(crate) fn address(&self) -> String {
+        let settings = self.settings();
+        let set = settings.text(Setting::Address);
+        if set.is_empty() { self.listening.get().cloned().unwrap_or_default() } else { set.trim_end_matches('/').into() }
+    }
+
+    /// Whether the address of the console is one that passkeys work for: a name, not a number.
+    pub(crate) fn passkeys_work(&self) -> bool {
+        url::Url::parse(&self.address()).is_ok_and(|u| u.domain().is_some())
+    }
+
+    /// Takes a changed directory into force, ends the tokens of those who are gone, and looks for keys that two people have.
+    pub(crate) async fn directory_changed(&self) -> Result<(), StoreError> {
+        self.rules.reload().await?;
+        self.sweep(Timestamp::now()).await?;
+        let rules = self.rules.now();
+        let now = Timestamp::now();
+        for (print, people) in rules.policy.directory().shared_keys() {
+            crate::audit::shared_key(self, print, &people, now).await?;
+        }
+        Ok(())
+    }
+
+    /// Ends what is over, and writes down when tokens were used.
+    pub(crate) async fn sweep(&self, now: Timestamp) -> Result<(), StoreError> {
+        let (rules, limits) = (self.rules.now(), self.settings().signed_in());
+        self.identity.book.sweep(|name| rules.policy.directory().person(name).is_some(), &limits, now).await?;
+        self.store.sweep_credentials(now).await?;
+        self.store.sweep_pins(now - PINS_KEPT).await
+    }
+
+    /// What speaks for the console on new connections.
+    pub(crate) fn tls(&self) -> Option<Arc<rustls::ServerConfig>> {
+        self.tls.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Makes or renews the certificate; connections that are open go on with the one before.
+    pub(crate) fn renew_tls(&self, now: Timestamp) -> Result<(), KeyError> {
+        if self.config.https.is_none() {
+            return Ok(());
+        }
+        let failed = |e: rustls::Error| KeyError::Tls(e.to_string());
+        let mut names = vec!["localhost".to_string(), "127.0.0.1".into(), "::1".into()];
+        let host = url::Url::parse(&self.address()).ok().and_then(|u| u.host_str().map(|h| h.trim_matches(['[', ']']).to_string()));
+        names.extend(host.filter(|h| !names.contains(h)));
+        let identity = self.keys.tls(&names, now)?;
+        let chain = identity.chain.into_iter().map(Into::into).collect();
+        let key = rustls::pki_types::PrivateKeyDer::try_from(identity.key.to_vec()).map_err(|e| KeyError::Tls(e.into()))?;
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let builder = rustls::ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(failed)?;
+        let mut config = builder.with_no_client_auth().with_single_cert(chain, key).map_err(failed)?;
+        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        *self.tls.write().unwrap_or_else(PoisonError::into_inner) = Some(Arc::new(config));
+        Ok(())
+    }
 }
 
 /// A running service.
@@ -88,6 +172,7 @@ pub struct Service {
     http: SocketAddr,
     ssh: SocketAddr,
     writer: JoinHandle<()>,
+    first_link: Option<String>,
 }
 
 impl Service {
@@ -96,7 +181,7 @@ impl Service {
     /// # Errors
     /// When keys, store or sockets refuse.
     pub async fn start(config: Config) -> Result<Self, ServiceError> {
-        if !config.http.ip().is_loopback() {
+        if config.http.is_some_and(|a| !a.ip().is_loopback()) {
             return Err(ServiceError::NotLoopback);
         }
         let io = |what: &str| {
@@ -106,10 +191,13 @@ impl Service {
         std::fs::create_dir_all(&config.data).map_err(io("the data directory"))?;
         let keys = Arc::new(Keys::load(&config.data)?);
         let store = Store::open(&config.data.join("aerie.db")).await?;
-        let (log, writer) = EventLog::open(store.clone(), keys.checkpoint_key(), keys.log_key()).await?;
+        let (log, writer) = EventLog::open(store.clone(), keys.checkpoint_key()?, keys.checkpoint_keys(), keys.log_key()).await?;
         let app = Arc::new(App {
             rules: Rulebook::load(store.clone()).await?,
-            identity: Identity::new(store.clone(), keys.clone()),
+            identity: Identity::open(store.clone(), keys.clone(), Timestamp::now()).await?,
+            settings: RwLock::new(Arc::new(store.settings().await?)),
+            listening: OnceLock::new(),
+            tls: RwLock::default(),
             recorder: Recorder::start(config.recordings(), keys.clone()).map_err(io("the recordings"))?,
             live: LiveSessions::default(),
             reach: ReachCache::default(),
@@ -123,14 +211,47 @@ impl Service {
         });
         close_crashed(&app).await?;
         let bind = async |at: SocketAddr, what: &str| TcpListener::bind(at).await.map_err(io(&format!("{what} cannot listen on {at}")));
-        let (ssh_listener, http_listener) = (bind(app.config.ssh, "the SSH gateway").await?, bind(app.config.http, "the console").await?);
+        let ssh_listener = bind(app.config.ssh, "the SSH gateway").await?;
         let ssh = ssh_listener.local_addr().map_err(io("the SSH gateway"))?;
-        let http = http_listener.local_addr().map_err(io("the console"))?;
+        let mut consoles = vec![];
+        for (at, tls) in [(app.config.https, true), (app.config.http, false)] {
+            let Some(at) = at else { continue };
+            let listener = bind(at, "the console").await?;
+            let http = listener.local_addr().map_err(io("the console"))?;
+            let scheme = if tls { "https" } else { "http" };
+            // By name where it is this machine: passkeys need one.
+            let host = if http.ip().is_loopback() { "localhost".into() } else { http.ip().to_string() };
+            let _ = app.listening.set(format!("{scheme}://{host}:{}", http.port()));
+            consoles.push((listener, tls, http));
+        }
+        let http = consoles.first().map(|c| c.2).ok_or(ServiceError::NoConsole)?;
+        app.renew_tls(Timestamp::now())?;
+        let first_link = first_link(&app).await?;
         app.log.append(NewEvent::new(Timestamp::now(), EventKind::ServiceStarted, "service").says("The service started.")).await?;
         tokio::spawn(gateway::listen(app.clone(), ssh_listener));
-        tokio::spawn(api::listen(app.clone(), http_listener));
+        for (listener, tls, _) in consoles {
+            tokio::spawn(api::listen(app.clone(), listener, tls));
+        }
+        tokio::spawn(sweep_now_and_then(app.clone()));
         tokio::spawn(sign_now_and_then(app.clone()));
-        Ok(Self { app, http, ssh, writer })
+        Ok(Self { app, http, ssh, writer, first_link })
+    }
+
+    /// The link with which the first administrator is made; none once somebody is there. It is made anew at each start, and
+    /// kept only as a keyed hash.
+    pub fn first_link(&self) -> Option<&str> {
+        self.first_link.as_deref()
+    }
+
+    /// Address of the console, for browsers.
+    pub fn address(&self) -> String {
+        self.app.address()
+    }
+
+    /// Fingerprint of the authority that signs the console's certificate; none where it speaks without TLS alone.
+    pub fn tls_authority(&self) -> Option<String> {
+        self.app.tls()?;
+        self.app.keys.list().into_iter().find(|k| k.purpose == Some(crate::Purpose::TlsAuthority) && k.in_use).map(|k| k.public)
     }
 
     /// Where the console listens.
@@ -145,8 +266,8 @@ impl Service {
 
     /// The gateway's host key and the host authority, each as a line of OpenSSH's public key format.
     pub fn host_keys(&self) -> (String, String) {
-        let line = |k: &russh::keys::PrivateKey| k.public_key().to_openssh().unwrap_or_default();
-        (line(&self.app.keys.host), line(&self.app.keys.host_authority))
+        let line = |k: Result<russh::keys::PrivateKey, KeyError>| k.ok().and_then(|k| k.public_key().to_openssh().ok()).unwrap_or_default();
+        (line(self.app.keys.host()), line(self.app.keys.host_authority()))
     }
 
     /// Looks at what was typed in sessions that ended elsewhere, as is done at the end of each session here.
@@ -156,9 +277,9 @@ impl Service {
         }
     }
 
-    /// The authority whose certificates machines must trust (`TrustedUserCAKeys`), in OpenSSH's public key format.
+    /// The authorities whose certificates machines must trust (`TrustedUserCAKeys`), a line each in OpenSSH's public key format.
     pub fn user_authority(&self) -> String {
-        self.app.keys.user_authority.public_key().to_openssh().unwrap_or_default()
+        self.app.keys.user_authority_lines().join("\n")
     }
 
     /// Ends every session, signs the log and closes the store.
@@ -169,6 +290,7 @@ impl Service {
         let app = self.app;
         app.live.all().iter().for_each(|s| s.end(EndReason::ServiceStopping));
         app.stopping.cancel();
+        app.sweep(Timestamp::now()).await?;
         app.tasks.close();
         if tokio::time::timeout(FAREWELL, app.tasks.wait()).await.is_err() {
             tracing::warn!("some sessions did not end in time");
@@ -179,6 +301,34 @@ impl Service {
         let _ = self.writer.await;
         app.store.close().await;
         Ok(())
+    }
+}
+
+/// Makes the link with which the first administrator comes, while nobody is there.
+async fn first_link(app: &App) -> Result<Option<String>, ServiceError> {
+    if !app.rules.now().policy.directory().people().is_empty() {
+        return Ok(None);
+    }
+    let (secret, now) = (crate::identity::new_secret()?, Timestamp::now());
+    let invitation = Invitation { person: String::new(), created_by: String::new(), expires: now + FIRST_LINK };
+    app.store.invite(&app.keys.token_hash(&secret), &invitation, now).await?;
+    Ok(Some(format!("{}/welcome#{}", app.address(), &*secret)))
+}
+
+async fn sweep_now_and_then(app: Arc<App>) {
+    let mut tick = tokio::time::interval(SWEEP_INTERVAL);
+    loop {
+        tokio::select! {
+            _ = tick.tick() => {}
+            () = app.stopping.cancelled() => return,
+        }
+        let now = Timestamp::now();
+        if let Err(e) = app.sweep(now).await {
+            tracing::error!(error = %e, "what is over could not be swept");
+        }
+        if let Err(e) = app.renew_tls(now) {
+            tracing::error!(error = %e, "the certificate could not be renewed");
+        }
     }
 }
 

@@ -5,7 +5,7 @@ use aerie_core::evidence::{Checkpoint, Hash, LogKey, NewEvent, Report, Row, Sign
 use jiff::Timestamp;
 use sqlx::Row as _;
 use sqlx::sqlite::SqlitePool;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError, RwLock};
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::JoinHandle;
 
@@ -21,6 +21,7 @@ const HEAD: &str = "log-head";
 enum Order {
     Append(Box<NewEvent>, oneshot::Sender<Result<u64>>),
     Checkpoint(Timestamp, oneshot::Sender<Result<Checkpoint>>),
+    Rotate(Box<SigningKey>, LogKey, Timestamp, oneshot::Sender<Result<Checkpoint>>),
     Stop(Timestamp, oneshot::Sender<Result<Checkpoint>>),
 }
 
@@ -29,8 +30,8 @@ enum Order {
 pub struct EventLog {
     orders: mpsc::Sender<Order>,
     store: Store,
-    public: VerifyingKey,
-    seals: Arc<LogKey>,
+    public: Arc<RwLock<Vec<VerifyingKey>>>,
+    seals: Arc<RwLock<LogKey>>,
 }
 
 /// An event as it is kept.
@@ -63,7 +64,7 @@ struct Writer {
     pool: SqlitePool,
     tree: Tree,
     key: SigningKey,
-    seals: Arc<LogKey>,
+    seals: Arc<RwLock<LogKey>>,
     last_checkpoint: u64,
 }
 
@@ -72,7 +73,7 @@ impl EventLog {
     ///
     /// # Errors
     /// When the database refuses.
-    pub async fn open(store: Store, key: SigningKey, seals: LogKey) -> Result<(Self, JoinHandle<()>)> {
+    pub async fn open(store: Store, key: SigningKey, public: Vec<VerifyingKey>, seals: LogKey) -> Result<(Self, JoinHandle<()>)> {
         let mut tree = Tree::default();
         let mut next = 0i64;
         loop {
@@ -84,8 +85,8 @@ impl EventLog {
             next = last + 1;
             leaves.iter().for_each(|(_, leaf)| tree.push(hash_of(leaf)));
         }
-        let public = key.verifying_key();
-        let seals = Arc::new(seals);
+        let public = Arc::new(RwLock::new(public));
+        let seals = Arc::new(RwLock::new(seals));
         let (orders, inbox) = mpsc::channel(QUEUE);
         let last_checkpoint = tree.size();
         let writer = Writer { pool: store.write.clone(), tree, key, seals: seals.clone(), last_checkpoint };
@@ -123,9 +124,19 @@ impl EventLog {
         answer.await.map_err(|_| StoreError::LogClosed)?
     }
 
-    /// The key with which checkpoints are verified.
-    pub fn public_key(&self) -> VerifyingKey {
-        self.public
+    /// Signs the log with the key so far, and goes on with the next ones.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn rotate(&self, key: SigningKey, public: Vec<VerifyingKey>, seals: LogKey, now: Timestamp) -> Result<Checkpoint> {
+        let signed = self.order(|reply| Order::Rotate(Box::new(key), seals, now, reply)).await?;
+        *self.public.write().unwrap_or_else(PoisonError::into_inner) = public;
+        Ok(signed)
+    }
+
+    /// The keys with which checkpoints are verified, oldest first.
+    pub fn public_keys(&self) -> Vec<VerifyingKey> {
+        self.public.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// Verifies the whole log.
@@ -133,7 +144,9 @@ impl EventLog {
     /// # Errors
     /// When the database refuses.
     pub async fn verify(&self) -> Result<Report> {
-        verify(&self.store, self.public, Some(&self.seals)).await
+        // The seals are copied: verifying takes a while, and the writer must not wait for it.
+        let seals = self.seals.read().unwrap_or_else(PoisonError::into_inner).clone();
+        verify(&self.store, self.public_keys(), Some(&seals)).await
     }
 
     /// The signed checkpoints, newest first.
@@ -152,7 +165,7 @@ impl EventLog {
 ///
 /// # Errors
 /// When the database refuses.
-pub(crate) async fn verify(store: &Store, public: VerifyingKey, seals: Option<&LogKey>) -> Result<Report> {
+pub(crate) async fn verify(store: &Store, public: Vec<VerifyingKey>, seals: Option<&LogKey>) -> Result<Report> {
     let head = store.meta(HEAD).await?.and_then(|h| serde_json::from_slice::<Checkpoint>(&h).ok());
     let mut checkpoints = store.checkpoints().await?;
     let size = head.as_ref().map_or(0, |h| h.size);
@@ -233,6 +246,15 @@ impl Writer {
                         self.append(std::mem::take(&mut events)).await;
                         let _ = reply.send(self.checkpoint(now).await);
                     }
+                    Order::Rotate(key, seals, now, reply) => {
+                        self.append(std::mem::take(&mut events)).await;
+                        let signed = self.checkpoint(now).await;
+                        if signed.is_ok() {
+                            self.key = *key;
+                            *self.seals.write().unwrap_or_else(PoisonError::into_inner) = seals;
+                        }
+                        let _ = reply.send(signed);
+                    }
                     Order::Stop(now, reply) => {
                         self.append(std::mem::take(&mut events)).await;
                         let _ = reply.send(self.checkpoint(now).await);
@@ -276,6 +298,7 @@ impl Writer {
             let leaf = leaf_hash(body.as_bytes());
             tree.push(leaf);
             newest = event.event.at;
+            let seal = self.seals.read().unwrap_or_else(PoisonError::into_inner).seal(seq, &leaf);
             sqlx::query(
                 "INSERT INTO events (seq, at, kind, actor, machine, session, body, leaf, seal) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
             )
@@ -287,7 +310,7 @@ impl Writer {
             .bind(&event.event.session)
             .bind(&body)
             .bind(&leaf[..])
-            .bind(&self.seals.seal(seq, &leaf)[..])
+            .bind(&seal[..])
             .execute(&mut *transaction)
             .await?;
         }

@@ -2,24 +2,30 @@
 //!
 //! Events are written by one task alone ([`EventLog`]), in groups, each group with a full sync.
 
+mod credentials;
 mod directory;
 mod drafts;
 mod events;
 mod findings;
 mod machines;
 mod people;
+mod pins;
 mod policies;
 mod reviews;
 mod sessions;
+mod settings;
 mod tokens;
 
+pub use credentials::{Invitation, Passkey};
 pub use drafts::Draft;
 pub use events::{EventFilter, EventLog, StoredEvent};
 pub use findings::FindingFilter;
 pub use people::Credentials;
+pub use pins::Pin;
 pub use policies::{PolicyVersion, Publication};
 pub use reviews::{Review, ReviewEntry};
 pub use sessions::{SessionFilter, SessionRow};
+pub use settings::SettingChange;
 pub use tokens::{Token, TokenKind};
 
 use jiff::Timestamp;

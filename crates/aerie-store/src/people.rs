@@ -1,4 +1,4 @@
-use crate::{Result, Store, ms};
+use crate::{Result, Store, at, ms};
 use aerie_core::directory::Person;
 use jiff::Timestamp;
 
@@ -11,10 +11,8 @@ pub struct Credentials {
     pub totp: Option<Vec<u8>>,
     /// Step of the last code that was accepted.
     pub totp_step: u64,
-    /// Failures since the last success.
-    pub failures: u32,
-    /// Nothing is tried before this instant (milliseconds since the epoch).
-    pub retry_at: i64,
+    /// When the password was set; the epoch where that is not known.
+    pub password_set: Timestamp,
 }
 
 impl Store {
@@ -45,36 +43,91 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn credentials(&self, name: &str) -> Result<Option<Credentials>> {
-        type Row = (Option<String>, Option<Vec<u8>>, i64, i64, i64);
-        let row: Option<Row> = sqlx::query_as("SELECT password_hash, totp, totp_step, failures, retry_at FROM people WHERE name = ?1")
+        type Row = (Option<String>, Option<Vec<u8>>, i64, i64);
+        let row: Option<Row> = sqlx::query_as("SELECT password_hash, totp, totp_step, password_set FROM people WHERE name = ?1")
             .bind(name)
             .fetch_optional(&self.read)
             .await?;
-        Ok(row.map(|(password_hash, totp, step, failures, retry_at)| Credentials {
+        Ok(row.map(|(password_hash, totp, step, set)| Credentials {
             password_hash,
             totp,
             totp_step: step.try_into().unwrap_or(0),
-            failures: failures.try_into().unwrap_or(u32::MAX),
-            retry_at,
+            password_set: at(set),
         }))
     }
 
-    /// Sets the password hash.
+    /// Sets the password hash, or takes the password away.
     ///
     /// # Errors
     /// When the database refuses.
-    pub async fn set_password(&self, name: &str, hash: &str) -> Result<()> {
-        sqlx::query("UPDATE people SET password_hash = ?2 WHERE name = ?1").bind(name).bind(hash).execute(&self.write).await?;
+    pub async fn set_password(&self, name: &str, hash: Option<&str>, now: Timestamp) -> Result<()> {
+        sqlx::query("UPDATE people SET password_hash = ?2, password_set = ?3 WHERE name = ?1")
+            .bind(name)
+            .bind(hash)
+            .bind(ms(now))
+            .execute(&self.write)
+            .await?;
         Ok(())
     }
 
-    /// Sets the sealed TOTP secret.
+    /// Puts a hash of the same password with other parameters in place of the one that it was checked against.
     ///
     /// # Errors
     /// When the database refuses.
-    pub async fn set_totp(&self, name: &str, sealed: &[u8]) -> Result<()> {
-        sqlx::query("UPDATE people SET totp = ?2, totp_step = 0 WHERE name = ?1").bind(name).bind(sealed).execute(&self.write).await?;
+    pub async fn renew_password_hash(&self, name: &str, before: &str, after: &str) -> Result<()> {
+        sqlx::query("UPDATE people SET password_hash = ?3 WHERE name = ?1 AND password_hash = ?2")
+            .bind(name)
+            .bind(before)
+            .bind(after)
+            .execute(&self.write)
+            .await?;
         Ok(())
+    }
+
+    /// Sets the sealed TOTP secret, or takes it away. The step of the code that proved it is used up.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn set_totp(&self, name: &str, sealed: Option<&[u8]>, step: u64) -> Result<()> {
+        sqlx::query("UPDATE people SET totp = ?2, totp_step = ?3 WHERE name = ?1")
+            .bind(name)
+            .bind(sealed)
+            .bind(i64::try_from(step).unwrap_or(i64::MAX))
+            .execute(&self.write)
+            .await?;
+        Ok(())
+    }
+
+    /// Every sealed TOTP secret, to be sealed anew.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn totp_secrets(&self) -> Result<Vec<(String, Vec<u8>)>> {
+        Ok(sqlx::query_as("SELECT name, totp FROM people WHERE totp IS NOT NULL").fetch_all(&self.read).await?)
+    }
+
+    /// Puts the same secret, sealed anew, in place of the one that it was.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn reseal_totp(&self, name: &str, before: &[u8], after: &[u8]) -> Result<()> {
+        sqlx::query("UPDATE people SET totp = ?3 WHERE name = ?1 AND totp = ?2")
+            .bind(name)
+            .bind(before)
+            .bind(after)
+            .execute(&self.write)
+            .await?;
+        Ok(())
+    }
+
+    /// Whether somebody had that name who was removed.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn was_removed(&self, name: &str) -> Result<bool> {
+        let found: Option<i64> =
+            sqlx::query_scalar("SELECT removed FROM removed_people WHERE name = ?1").bind(name).fetch_optional(&self.read).await?;
+        Ok(found.is_some())
     }
 
     /// Uses up a code: true for the first that asks with this step or a later one, in one statement, so that a code is good
@@ -89,30 +142,5 @@ impl Store {
             .execute(&self.write)
             .await?;
         Ok(done.rows_affected() == 1)
-    }
-
-    /// Notes a failure, and until when nothing more is tried.
-    ///
-    /// # Errors
-    /// When the database refuses.
-    pub async fn note_failure(&self, name: &str, retry_at: Timestamp) -> Result<()> {
-        sqlx::query("UPDATE people SET failures = failures + 1, retry_at = ?2 WHERE name = ?1")
-            .bind(name)
-            .bind(ms(retry_at))
-            .execute(&self.write)
-            .await?;
-        Ok(())
-    }
-
-    /// Forgets the failures.
-    ///
-    /// # Errors
-    /// When the database refuses.
-    pub async fn clear_failures(&self, name: &str) -> Result<()> {
-        sqlx::query("UPDATE people SET failures = 0, retry_at = 0 WHERE name = ?1 AND failures > 0")
-            .bind(name)
-            .execute(&self.write)
-            .await?;
-        Ok(())
     }
 }

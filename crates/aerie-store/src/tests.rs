@@ -12,7 +12,14 @@ async fn fixture() -> Fixture {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("aerie.db");
     let store = Store::open(&path).await.unwrap();
-    let (log, _) = EventLog::open(store.clone(), SigningKey::from_bytes(&[1; 32]), LogKey::new([2; 32])).await.unwrap();
+    let (log, _) = EventLog::open(
+        store.clone(),
+        SigningKey::from_bytes(&[1; 32]),
+        vec![SigningKey::from_bytes(&[1; 32]).verifying_key()],
+        LogKey::new(vec![[2; 32]]),
+    )
+    .await
+    .unwrap();
     Fixture { _dir: dir, path, store, log }
 }
 
@@ -40,7 +47,14 @@ async fn events_of_many_writers_form_one_log_that_holds_after_reopening() {
     f.store.close().await;
 
     let store = Store::open(&f.path).await.unwrap();
-    let (log, _) = EventLog::open(store, SigningKey::from_bytes(&[1; 32]), LogKey::new([2; 32])).await.unwrap();
+    let (log, _) = EventLog::open(
+        store,
+        SigningKey::from_bytes(&[1; 32]),
+        vec![SigningKey::from_bytes(&[1; 32]).verifying_key()],
+        LogKey::new(vec![[2; 32]]),
+    )
+    .await
+    .unwrap();
     assert_eq!(log.append(event(1)).await.unwrap(), 200);
     let report = log.verify().await.unwrap();
     assert!(report.holds(), "{report:?}");

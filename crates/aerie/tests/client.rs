@@ -32,7 +32,12 @@ fn every_command_answers_in_text_and_json() {
     for arguments in [
         &["now"][..],
         &["machines"],
-        &["people"],
+        &["people", "list"],
+        &["people", "show", "ines"],
+        &["pins", "list"],
+        &["settings", "list"],
+        &["settings", "changes"],
+        &["service-keys", "list"],
         &["sessions", "list"],
         &["recordings", "list"],
         &["log", "list"],
@@ -130,7 +135,9 @@ async fn signing_in_keeps_a_token_and_signing_out_forgets_it() {
     let listed: serde_json::Value = serde_json::from_slice(&own.stdout).unwrap();
     assert!(listed["items"].as_array().unwrap().iter().all(|s| s["person"] == "mira"));
     for forbidden in [
-        &["people"][..],
+        &["people", "list"][..],
+        &["people", "show", "ines"],
+        &["settings", "list"],
         &["findings", "list"],
         &["log", "list"],
         &["log", "verify"],

@@ -196,7 +196,7 @@ async fn a_machine_that_is_down_hangs_or_shows_another_key_is_told_clearly() {
 #[tokio::test]
 async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     let demo = &world().people.demo;
-    // The demo's own machine trusts the demo's authority only; a second service gets the demo's master key.
+    // The demo's own machine trusts the demo's authority only; a second service gets the demo's keys.
     let machine = demo.machines.iter().find(|m| m.name == "archive-db").unwrap();
     let scanned = std::process::Command::new("ssh-keyscan")
         .args(["-t", "ed25519", "-p", &machine.address.port().to_string(), "127.0.0.1"])
@@ -211,13 +211,12 @@ async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     let fresh = service.directory.path().join("fresh");
     std::fs::rename(&data, &fresh).unwrap();
     std::fs::create_dir(&data).unwrap();
-    let mut options = std::fs::OpenOptions::new();
-    std::os::unix::fs::OpenOptionsExt::mode(options.write(true).create_new(true), 0o600);
-    std::io::Write::write_all(
-        &mut options.open(data.join("master.key")).unwrap(),
-        &std::fs::read(std::path::Path::new(&demo.data).join("master.key")).unwrap(),
-    )
-    .unwrap();
+    for file in ["master.key", "keys.json"] {
+        let mut options = std::fs::OpenOptions::new();
+        std::os::unix::fs::OpenOptionsExt::mode(options.write(true).create_new(true), 0o600);
+        let bytes = std::fs::read(std::path::Path::new(&demo.data).join(file)).unwrap();
+        std::io::Write::write_all(&mut options.open(data.join(file)).unwrap(), &bytes).unwrap();
+    }
     for part in ["directory.json", "rules.toml"] {
         assert!(service.directory.path().join(part).exists());
     }

@@ -253,7 +253,7 @@ async fn a_role_with_a_scope_sees_what_is_within() {
     let auditor = signed_in("greta").await;
     let machines: Vec<String> = auditor.machines().await.unwrap().into_iter().map(|m| m.name).collect();
     assert_eq!(machines, ["dome-east", "dome-west", "guide-cam", "spectro-1"]);
-    assert!(auditor.people().await.unwrap().iter().all(|p| p.organisation.starts_with("Corvid")));
+    assert!(auditor.people(&Default::default()).await.unwrap().items.iter().all(|p| p.organisation.starts_with("Corvid")));
     let sessions = auditor.sessions(&SessionQuery { limit: Some(200), ..SessionQuery::default() }).await.unwrap().items;
     assert!(!sessions.is_empty() && sessions.iter().all(|s| machines.contains(&s.machine)));
     let arlo = lena.sessions(&SessionQuery { person: Some("arlo".into()), limit: Some(1), ..SessionQuery::default() }).await.unwrap();

@@ -29,7 +29,10 @@ export function useBeginDraft() {
 
 /** Selectors to choose from: groups, organisations, people; sites, groups, labels, machines. */
 export function useSelectors() {
-  const people = useQuery({ queryKey: ["people"], queryFn: async () => unwrap(await api.GET("/api/v1/people")) });
+  const people = useQuery({
+    queryKey: ["people", "to choose from"],
+    queryFn: async () => unwrap(await api.GET("/api/v1/people", { params: { query: { limit: 500 } } })).items,
+  });
   const machines = useQuery({ queryKey: ["machines"], queryFn: async () => unwrap(await api.GET("/api/v1/machines")) });
   const sorted = (all: Iterable<string>) => [...new Set(all)].sort();
   const MOST = 500;

@@ -73,8 +73,8 @@ pub struct Auditor<'a> {
     history: &'a History,
     /// Aerie's own sessions; none when there is no service to ask, and then certificates of its authority are believed.
     sessions: Option<&'a SessionIndex>,
-    /// Fingerprint of Aerie's authority.
-    authority: Option<&'a str>,
+    /// Fingerprints of Aerie's authorities, earlier ones included.
+    authorities: Option<&'a [String]>,
     /// By host, then by address: both are looked up without a copy.
     guessers: HashMap<Arc<str>, HashMap<String, Guesser>>,
     order: VecDeque<(Arc<str>, String)>,
@@ -85,11 +85,11 @@ pub struct Auditor<'a> {
 
 impl<'a> Auditor<'a> {
     /// An auditor. `sessions` is none when there is no service to ask; then certificates of the authority are believed.
-    pub fn new(history: &'a History, sessions: Option<&'a SessionIndex>, authority: Option<&'a str>) -> Self {
+    pub fn new(history: &'a History, sessions: Option<&'a SessionIndex>, authorities: Option<&'a [String]>) -> Self {
         Self {
             history,
             sessions,
-            authority,
+            authorities,
             guessers: HashMap::new(),
             order: VecDeque::new(),
             findings: Findings::default(),
@@ -169,7 +169,7 @@ impl<'a> Auditor<'a> {
 
     fn explanation(&self, case: &Case<'_>) -> Explained {
         let Some((id, authority)) = &case.access.certificate else { return Explained::No };
-        let (Some(session), true) = (id.strip_prefix("aerie "), self.authority.is_none_or(|a| a == authority)) else {
+        let (Some(session), true) = (id.strip_prefix("aerie "), self.authorities.is_none_or(|all| all.contains(authority))) else {
             return Explained::No;
         };
         let Some(sessions) = self.sessions else { return Explained::Believed };

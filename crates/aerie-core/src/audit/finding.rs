@@ -82,6 +82,9 @@ kinds! {
     /// A certificate of Aerie's authority names a session that Aerie does not know.
     UnknownSession = "unknown-session", Critical,
         "Somebody signs certificates with Aerie's authority, or the log of sessions is incomplete: verify the log and replace the authority.";
+    /// Two people have the same SSH key.
+    SharedKey = "shared-key", High,
+        "Ask both where the key came from; each makes one of their own, and the shared one is removed: until then it is nobody's.";
     /// A session added a key to an account by hand.
     KeyAdded = "key-added", High,
         "Remove the key from the account: with it one gets in around the gateway.";
@@ -123,6 +126,31 @@ pub struct Finding {
     pub session: Option<String>,
     /// The moment in its recording, in milliseconds.
     pub moment_ms: Option<u64>,
+}
+
+impl Finding {
+    /// Two or more people have the same SSH key.
+    pub fn shared_key(print: &str, people: &[&str], at: Timestamp) -> Self {
+        let kind = FindingKind::SharedKey;
+        let id = hex(Sha256::digest(format!("{} {print}", kind.word())).get(..8).unwrap_or_default());
+        Self {
+            id,
+            kind,
+            importance: kind.importance(),
+            sentence: format!("One SSH key is used by {}: {print}.", crate::wording::list(people)),
+            mend: kind.mend().into(),
+            machine: "gateway".into(),
+            account: String::new(),
+            person: None,
+            source: None,
+            first: at,
+            last: at,
+            count: 1,
+            lines: vec![],
+            session: None,
+            moment_ms: None,
+        }
+    }
 }
 
 /// What was seen once; [`Findings`] makes a finding of it or counts it to one.

@@ -55,7 +55,8 @@ fn session(id: &str) -> KnownSession {
 /// Audits a log and returns kind and sentence of each finding.
 fn audit(log: &[u8], sessions: Option<&SessionIndex>) -> (Vec<Finding>, Counts) {
     let history = history();
-    let mut auditor = Auditor::new(&history, sessions, Some("SHA256:authority"));
+    let authorities = ["SHA256:authority".to_string()];
+    let mut auditor = Auditor::new(&history, sessions, Some(&authorities));
     let mut reader = SshdLog::new("auth.log", LogClock::of_year(TimeZone::UTC, 2026));
     let mut offset = 0;
     for line in log.split(|b| *b == b'\n') {

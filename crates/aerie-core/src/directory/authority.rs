@@ -2,7 +2,7 @@ use super::{Directory, Person, Role, Scope};
 use crate::wording::list;
 
 macro_rules! acts {
-    ($($(#[$doc:meta])* $act:ident: [$($role:ident)*];)*) => {
+    ($($(#[$doc:meta])* $act:ident $word:literal: [$($role:ident)*];)*) => {
         /// What somebody may do in Aerie itself, and which roles may.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
         pub enum Act { $($(#[$doc])* $act,)* }
@@ -10,6 +10,11 @@ macro_rules! acts {
         impl Act {
             /// Every act.
             pub const ALL: &[Act] = &[$(Self::$act,)*];
+
+            /// Its stable word.
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$act => $word,)* }
+            }
 
             /// The roles that may; within their scope, where they have one.
             pub fn roles(self) -> &'static [Role] {
@@ -21,33 +26,33 @@ macro_rules! acts {
 
 acts! {
     /// Read sessions, recordings, findings and the log.
-    ReadEverything: [Administrator Auditor];
+    ReadEverything "read-everything": [Administrator Auditor];
     /// Read people, machines, and who reaches what.
-    ReadDirectory: [Administrator Auditor PolicyAuthor Approver];
+    ReadDirectory "read-directory": [Administrator Auditor PolicyAuthor Approver];
     /// Read rules, drafts, and what they would have done.
-    ReadRules: [Administrator Auditor PolicyAuthor];
+    ReadRules "read-rules": [Administrator Auditor PolicyAuthor];
     /// Write drafts, and agree to those of others.
-    WriteRules: [Administrator PolicyAuthor];
+    WriteRules "write-rules": [Administrator PolicyAuthor];
     /// Publish rules on one's own account.
-    PublishRules: [Administrator];
+    PublishRules "publish-rules": [Administrator];
     /// Create, change, suspend and remove people, and reset how they sign in.
-    ManagePeople: [Administrator];
+    ManagePeople "manage-people": [Administrator];
     /// Take in directories, machines and groups.
-    ManageDirectory: [Administrator];
+    ManageDirectory "manage-directory": [Administrator];
     /// Change settings and keys of the service.
-    ManageService: [Administrator];
+    ManageService "manage-service": [Administrator];
     /// End sessions of others.
-    EndSessions: [Administrator];
+    EndSessions "end-sessions": [Administrator];
     /// Begin and close reviews.
-    ManageReviews: [Administrator];
+    ManageReviews "manage-reviews": [Administrator];
     /// Decide on permissions under review.
-    DecideReviews: [Administrator Approver];
+    DecideReviews "decide-reviews": [Administrator Approver];
     /// Hold logs against the rules, and have the log signed.
-    Audit: [Administrator];
+    Audit "audit": [Administrator];
     /// Issue one-time PINs.
-    IssuePins: [Administrator Technician];
+    IssuePins "issue-pins": [Administrator Technician];
     /// Give a machine its standing PIN.
-    ManageMachines: [Administrator];
+    ManageMachines "manage-machines": [Administrator];
 }
 
 /// How far somebody may.

@@ -48,6 +48,21 @@ impl Checkpoint {
         unhex(&self.root).and_then(|r| r.try_into().ok()).ok_or(CheckpointError::Malformed)
     }
 
+    /// Checks the signature by any of these keys, newest last, and returns the root.
+    ///
+    /// # Errors
+    /// When it is malformed or none of them signed it.
+    pub fn verify_by_any(&self, keys: &[VerifyingKey]) -> Result<Hash, CheckpointError> {
+        let mut last = Err(CheckpointError::Signature);
+        for key in keys.iter().rev() {
+            last = self.verify(key);
+            if last.is_ok() {
+                break;
+            }
+        }
+        last
+    }
+
     /// What is signed: four lines.
     fn text(size: u64, root: &str, at: Timestamp) -> String {
         format!("aerie checkpoint 1\n{size}\n{root}\n{at}\n")

@@ -63,6 +63,24 @@ kinds! {
     ReviewDecided = "review-decided": "decided on a permission";
     /// A machine or person was registered or changed.
     DirectoryChanged = "directory-changed": "changed the directory";
+    /// Somebody was added, changed, suspended, removed or invited.
+    PersonChanged = "person-changed": "changed a person";
+    /// A password, code, passkey or recovery code was enrolled, changed or taken away.
+    FactorChanged = "factor-changed": "changed how somebody signs in";
+    /// An SSH key was registered or removed.
+    KeyChanged = "key-changed": "changed an SSH key";
+    /// A token was made, or ended before its time.
+    TokenChanged = "token-changed": "changed a token";
+    /// Somebody who was signed in proved a further factor.
+    SteppedUp = "stepped-up": "proved themselves again";
+    /// A PIN was issued or withdrawn.
+    PinIssued = "pin-issued": "issued a PIN";
+    /// A PIN was tried.
+    PinTried = "pin-tried": "tried a PIN";
+    /// A setting was changed.
+    SettingChanged = "setting-changed": "changed a setting";
+    /// A key of the service was rotated.
+    ServiceKeyRotated = "service-key-rotated": "rotated a key of the service";
     /// A log was held against the rules.
     AuditScanned = "audit-scanned": "audited a log";
     /// A finding came up.

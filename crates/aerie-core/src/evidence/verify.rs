@@ -22,24 +22,34 @@ pub struct Row {
 
 /// The secret that seals each row, so that the holder of it can tell exactly which row was rewritten. Without it the
 /// checkpoints still tell between which two of them something was.
-pub struct LogKey([u8; 32]);
+#[derive(Clone)]
+pub struct LogKey(Vec<[u8; 32]>);
 
 impl LogKey {
-    /// From the master key's derivation.
-    pub fn new(key: [u8; 32]) -> Self {
-        Self(key)
+    /// From every generation of the key, oldest first; the last one seals.
+    pub fn new(generations: Vec<[u8; 32]>) -> Self {
+        Self(generations)
     }
 
     /// Seals a row.
     pub fn seal(&self, seq: u64, leaf: &Hash) -> [u8; 16] {
-        let mut seal = [0; 16];
-        // HMAC takes keys of any length: this cannot fail.
-        if let Ok(mac) = <Hmac<Sha256>>::new_from_slice(&self.0) {
-            let full = mac.chain_update(seq.to_be_bytes()).chain_update(leaf).finalize().into_bytes();
-            full.iter().zip(seal.iter_mut()).for_each(|(from, to)| *to = *from);
-        }
-        seal
+        self.0.last().map(|key| seal(key, seq, leaf)).unwrap_or_default()
     }
+
+    /// Whether one of the generations sealed a row so.
+    fn sealed(&self, row: &Row) -> bool {
+        self.0.iter().rev().any(|key| bool::from(seal(key, row.seq, &row.leaf).ct_eq(&row.seal)))
+    }
+}
+
+fn seal(key: &[u8; 32], seq: u64, leaf: &Hash) -> [u8; 16] {
+    let mut seal = [0; 16];
+    // HMAC takes keys of any length: this cannot fail.
+    if let Ok(mac) = <Hmac<Sha256>>::new_from_slice(key) {
+        let full = mac.chain_update(seq.to_be_bytes()).chain_update(leaf).finalize().into_bytes();
+        full.iter().zip(seal.iter_mut()).for_each(|(from, to)| *to = *from);
+    }
+    seal
 }
 
 /// What is wrong at one place of the log.
@@ -104,7 +114,7 @@ impl Report {
 
 /// Verifies a log: feed every row in order to [`Verifier::handle_row`], then call [`Verifier::finish`].
 pub struct Verifier<'a> {
-    key: VerifyingKey,
+    keys: Vec<VerifyingKey>,
     seals: Option<&'a LogKey>,
     checkpoints: std::iter::Peekable<std::vec::IntoIter<Checkpoint>>,
     tree: Tree,
@@ -124,11 +134,12 @@ impl<'a> Verifier<'a> {
     /// How many problems are kept; a log that was rewritten wholesale has no use for more.
     pub const MOST_PROBLEMS: usize = 100;
 
-    /// For a log whose checkpoints were signed by the holder of `key`. `checkpoints` may be in any order.
-    pub fn new(key: VerifyingKey, seals: Option<&'a LogKey>, mut checkpoints: Vec<Checkpoint>) -> Self {
+    /// For a log whose checkpoints were signed by the holder of these keys, one after the other. `checkpoints` may be in any
+    /// order.
+    pub fn new(keys: Vec<VerifyingKey>, seals: Option<&'a LogKey>, mut checkpoints: Vec<Checkpoint>) -> Self {
         checkpoints.sort_by_key(|c| c.size);
         Self {
-            key,
+            keys,
             seals,
             checkpoints: checkpoints.into_iter().peekable(),
             tree: Tree::default(),
@@ -160,7 +171,7 @@ impl<'a> Verifier<'a> {
             self.tell(row.seq, row.seq, ProblemKind::Inserted, format!("event {} stands in the log twice.", row.seq));
         }
         self.next = self.next.max(row.seq + 1);
-        let sealed = self.seals.is_none_or(|k| bool::from(k.seal(row.seq, &row.leaf).ct_eq(&row.seal)));
+        let sealed = self.seals.is_none_or(|k| k.sealed(row));
         let hash = row.body.as_ref().map(|b| leaf_hash(b.as_bytes()));
         let written_for =
             row.body.as_deref().and_then(|b| serde_json::from_str::<serde_json::Value>(b).ok()).and_then(|v| v.get("seq")?.as_u64());
@@ -187,7 +198,7 @@ impl<'a> Verifier<'a> {
 
     fn pass(&mut self, checkpoint: &Checkpoint) {
         let size = checkpoint.size;
-        match checkpoint.verify(&self.key) {
+        match checkpoint.verify_by_any(&self.keys) {
             Err(e) => self.tell(
                 size.saturating_sub(1),
                 size.saturating_sub(1),
@@ -238,7 +249,7 @@ mod tests {
     }
 
     fn log(n: u64) -> Log {
-        let (key, seals) = (SigningKey::from_bytes(&[3; 32]), LogKey::new([4; 32]));
+        let (key, seals) = (SigningKey::from_bytes(&[3; 32]), LogKey::new(vec![[4; 32]]));
         let at = "2026-11-23T00:00:00Z".parse().unwrap();
         let (mut rows, mut tree, mut checkpoints) = (vec![], Tree::default(), vec![]);
         for seq in 0..n {
@@ -254,7 +265,7 @@ mod tests {
     }
 
     fn verify(log: &Log, with_seals: bool) -> Report {
-        let mut v = Verifier::new(log.key.verifying_key(), with_seals.then_some(&log.seals), log.checkpoints.clone());
+        let mut v = Verifier::new(vec![log.key.verifying_key()], with_seals.then_some(&log.seals), log.checkpoints.clone());
         log.rows.iter().for_each(|r| v.handle_row(r));
         v.finish(30)
     }

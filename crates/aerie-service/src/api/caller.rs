@@ -1,12 +1,18 @@
 use super::problem::Problem;
+use crate::identity::Entry;
 use crate::service::App;
 use aerie_core::directory::selector::{Selector, Subject};
-use aerie_core::directory::{Bits, Directory, Person, Role, Scope, Standing};
+use aerie_core::directory::{Act, Authority, Bits, Directory, Person, Scope, Standing};
+use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::factor::message::{Message, MessageFault};
+use aerie_core::policy::Factor;
+use aerie_core::session::{SignedInLimits, Stage};
 use aerie_store::TokenKind;
-use axum::extract::FromRequestParts;
+use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::request::Parts;
-use axum::http::{Method, header};
+use axum::http::{HeaderMap, Method, header};
 use jiff::Timestamp;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 /// Name of the cookie. The prefix binds it to this host, encrypted or loopback (RFC 6265bis section 4.1.3.2).
@@ -15,18 +21,38 @@ pub(super) const COOKIE: &str = "__Host-aerie";
 /// Whoever makes a call, signed in.
 pub(crate) struct Caller {
     pub(crate) person: Person,
-    pub(super) until: Timestamp,
-    pub(super) token_hash: [u8; 32],
+    pub(super) entry: Arc<Entry>,
+    pub(super) limits: SignedInLimits,
+    pub(super) now: Timestamp,
+    pub(super) from: IpAddr,
 }
+
+/// Whoever makes a call, however far signing in came.
+pub(crate) struct Proving(pub(crate) Caller);
+
+/// Whoever makes a call, for their own account: also while they must enrol a second factor, and never with an API token.
+pub(crate) struct Own(pub(crate) Caller);
 
 /// Whoever makes a call, and may read everything within their scope.
 pub(crate) struct Reader(pub(crate) Seen);
 
+/// Whoever makes a call, and may read people, machines and who reaches what within their scope.
+pub(crate) struct DirectoryReader(pub(crate) Seen);
+
 /// Whoever makes a call, and may read everything everywhere.
 pub(crate) struct EverythingReader;
 
+/// Whoever makes a call, and may read rules.
+pub(crate) struct RuleReader;
+
+/// Whoever makes a call, and may write drafts.
+pub(crate) struct RuleWriter(pub(crate) Caller);
+
 /// Whoever makes a call, and may change things everywhere.
 pub(crate) struct Administrator(pub(crate) Caller);
+
+/// The same, who proved a factor lately: for what changes what people may do, and how the service is protected.
+pub(crate) struct FreshAdministrator(pub(crate) Caller);
 
 /// For whom and what somebody's roles count.
 #[derive(Debug, Clone, Default)]
@@ -36,6 +62,13 @@ impl Seen {
     /// Whether everything is.
     pub(crate) fn is_everything(&self) -> bool {
         self.0.is_none()
+    }
+
+    /// What a scope selects. One that cannot be read shows nothing.
+    fn of(scope: &Scope) -> Self {
+        let nothing = || Selector::Not(Box::new(Selector::All));
+        let read = |text: &str, subject| Selector::parse(text, subject).unwrap_or_else(|_| nothing());
+        Self(Some((read(&scope.people, Subject::People), read(&scope.machines, Subject::Machines))))
     }
 
     /// People.
@@ -58,25 +91,28 @@ impl Seen {
 }
 
 impl Caller {
-    /// Administrators and auditors read everything within their scope; others what concerns themselves.
+    /// Whether they read sessions, recordings and findings of others; others read what concerns themselves.
     pub(super) fn reads_all(&self) -> bool {
-        self.person.roles.contains(&Role::Administrator) || self.person.roles.contains(&Role::Auditor)
+        self.person.authority(Act::ReadEverything) != Authority::None
     }
 
     /// Whether they may change things everywhere.
     pub(super) fn administers(&self) -> bool {
-        self.person.roles.contains(&Role::Administrator) && !self.person.scopes.contains_key(&Role::Administrator)
+        self.person.may_everywhere(Act::ManageService)
     }
 
-    /// For whom and what their reading counts. A role without scope counts for all; of two with a scope the stronger one's counts.
+    /// For whom and what something that they may do counts; none where they may not.
+    pub(super) fn within(&self, act: Act) -> Option<Seen> {
+        match self.person.authority(act) {
+            Authority::None => None,
+            Authority::Everywhere => Some(Seen::default()),
+            Authority::Within(scope) => Some(Seen::of(scope)),
+        }
+    }
+
+    /// For whom and what their reading counts.
     pub(super) fn seen(&self) -> Seen {
-        let reading = [Role::Administrator, Role::Auditor].into_iter().filter(|r| self.person.roles.contains(r));
-        let scopes: Vec<Option<&Scope>> = reading.map(|r| self.person.scopes.get(&r)).collect();
-        let Some(Some(scope)) = scopes.iter().find(|_| scopes.iter().all(Option::is_some)).copied() else { return Seen::default() };
-        // A scope that cannot be read shows nothing.
-        let nothing = || Selector::Not(Box::new(Selector::All));
-        let read = |text: &str, subject| Selector::parse(text, subject).unwrap_or_else(|_| nothing());
-        Seen(Some((read(&scope.people, Subject::People), read(&scope.machines, Subject::Machines))))
+        self.within(Act::ReadEverything).unwrap_or_default()
     }
 
     pub(super) fn sees_person(&self, app: &App, name: &str) -> bool {
@@ -91,15 +127,46 @@ impl Caller {
     pub(super) fn sees(&self, app: &App, person: &str, machine: &str) -> bool {
         person == self.person.name || (self.sees_person(app, person) && self.sees_machine(app, machine))
     }
+
+    /// Words of the second factors that they have.
+    pub(super) fn second_factors(&self) -> Vec<String> {
+        let second = [Factor::Passkey, Factor::SecurityKey, Factor::Code];
+        let has = self.person.enrolled.iter().copied().collect::<Vec<_>>();
+        second.into_iter().filter(|f| has.contains(f)).map(|f| f.word().into()).collect()
+    }
+
+    /// Whether a factor that cannot be guessed was proved lately; for somebody who has none, whether they signed in lately.
+    pub(super) fn is_fresh(&self) -> bool {
+        let signed_in = self.entry.signed_in();
+        let lately = self.now.duration_since(signed_in.began) < self.limits.fresh;
+        match self.entry.token.kind {
+            // A program proves nothing; what it may do is in its scopes.
+            TokenKind::Api => true,
+            TokenKind::Console | TokenKind::Client => {
+                signed_in.is_fresh(&self.limits, self.now) || (self.second_factors().is_empty() && lately)
+            }
+        }
+    }
+
+    /// Asks for a recent proof.
+    pub(super) fn must_be_fresh(&self) -> Result<(), Problem> {
+        if self.is_fresh() { Ok(()) } else { Err(Problem::prove_again(&self.second_factors())) }
+    }
+
+    /// An event of theirs.
+    pub(super) fn event(&self, kind: EventKind) -> NewEvent {
+        NewEvent::new(self.now, kind, &self.person.name).from(self.from)
+    }
 }
 
-fn cookie(parts: &Parts) -> Option<&str> {
-    let all = parts.headers.get_all(header::COOKIE).iter().filter_map(|h| h.to_str().ok());
-    all.flat_map(|h| h.split(';')).find_map(|c| c.trim().strip_prefix(COOKIE)?.strip_prefix('='))
+/// The value of a cookie.
+pub(super) fn cookie<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
+    let all = headers.get_all(header::COOKIE).iter().filter_map(|h| h.to_str().ok());
+    all.flat_map(|h| h.split(';')).find_map(|c| c.trim().strip_prefix(name)?.strip_prefix('='))
 }
 
-fn bearer(parts: &Parts) -> Option<&str> {
-    parts.headers.get(header::AUTHORIZATION)?.to_str().ok()?.strip_prefix("Bearer ")
+fn bearer(headers: &HeaderMap) -> Option<&str> {
+    headers.get(header::AUTHORIZATION)?.to_str().ok()?.strip_prefix("Bearer ")
 }
 
 /// A browser says where a request comes from; another site's may not change anything.
@@ -108,58 +175,186 @@ fn same_origin(parts: &Parts) -> bool {
     reading || parts.headers.get("sec-fetch-site").and_then(|h| h.to_str().ok()) == Some("same-origin")
 }
 
+/// Where a request comes from.
+pub(super) fn address(extensions: &axum::http::Extensions) -> IpAddr {
+    let known = extensions.get::<ConnectInfo<SocketAddr>>();
+    known.map_or(IpAddr::V4(std::net::Ipv4Addr::UNSPECIFIED), |c| c.0.ip().to_canonical())
+}
+
+/// The scope that an API token needs for a call; none where no API token may make it.
+pub(crate) fn scope_of(method: &Method, path: &str) -> Option<&'static str> {
+    let path = path.strip_prefix("/api/v1/").unwrap_or(path);
+    let first = path.split('/').next().unwrap_or_default();
+    let reading = matches!(*method, Method::GET | Method::HEAD);
+    match first {
+        "me" => (path == "me" && reading).then_some("read"),
+        "sign-in" | "sign-out" | "step-up" | "invitations" | "confirmations" | "welcome" => None,
+        _ if reading => Some("read"),
+        "policy" | "drafts" | "reviews" => Some("rules"),
+        "people" | "directory" => Some("people"),
+        "sessions" | "recordings" => Some("sessions"),
+        "audit" | "log" | "findings" => Some("audit"),
+        "pins" | "machines" => Some("pins"),
+        "settings" | "keys" => Some("service"),
+        _ => None,
+    }
+}
+
+/// The words of the scopes.
+pub(super) const SCOPES: [&str; 7] = ["read", "rules", "people", "sessions", "audit", "pins", "service"];
+
+/// Holds a signed request against the key of its token (RFC 9421).
+fn check_signature(app: &App, parts: &Parts, entry: &Entry, key: &[u8; 32], now: Timestamp) -> Result<(), MessageFault> {
+    let text = |name: &str| parts.headers.get(name).and_then(|h| h.to_str().ok());
+    let (input, signature) = text("signature-input").zip(text("signature")).ok_or(MessageFault::Form)?;
+    // What the body really was, as the middleware read it.
+    let digest = parts.extensions.get::<super::BodyDigest>().map(|d| d.0.clone());
+    let sent = text("content-digest");
+    if digest.as_deref() != sent {
+        return Err(MessageFault::Signature);
+    }
+    let message = Message {
+        method: parts.method.as_str(),
+        authority: text("host").or(parts.uri.authority().map(|a| a.as_str())).unwrap_or_default(),
+        path: parts.extensions.get::<axum::extract::OriginalUri>().map_or(parts.uri.path(), |u| u.0.path()),
+        query: parts.uri.query().unwrap_or_default(),
+        authorization: text("authorization").unwrap_or_default(),
+        content_digest: sent,
+    };
+    let nonce = message.verify(input, signature, key, now)?;
+    if app.identity.use_nonce(&entry.token.id, &nonce, now) { Ok(()) } else { Err(MessageFault::Replayed) }
+}
+
+/// Who makes a call, however far they came.
+fn identify(parts: &Parts, app: &App) -> Result<Caller, Problem> {
+    let (secret, by_cookie) = match (bearer(&parts.headers), cookie(&parts.headers, COOKIE)) {
+        (Some(token), _) => (token, false),
+        (None, Some(token)) => (token, true),
+        (None, None) => return Err(Problem::sign_in_first()),
+    };
+    if by_cookie && !same_origin(parts) {
+        return Err(Problem::not_allowed("This call must come from the console's own pages."));
+    }
+    let (now, from) = (Timestamp::now(), address(&parts.extensions));
+    let limits = app.settings().signed_in();
+    let found = app.identity.book.find(secret, &limits, now, from);
+    let entry = found.filter(|e| (e.token.kind == TokenKind::Console) == by_cookie).ok_or_else(Problem::sign_in_first)?;
+    if let Some(key) = &entry.token.key {
+        check_signature(app, parts, &entry, key, now).map_err(|e| {
+            tracing::info!(token = entry.token.id, error = %e, "a request without the signature that its token needs");
+            Problem::signature(e)
+        })?;
+    }
+    let rules = app.rules.now();
+    let person = rules.policy.directory().person(&entry.token.person).ok_or_else(Problem::sign_in_first)?.clone();
+    // Suspending somebody counts at once, whatever token they hold.
+    let day = now.to_zoned(rules.policy.zone().clone()).date();
+    if person.standing(day) != Standing::Good {
+        return Err(Problem::sign_in_first());
+    }
+    Ok(Caller { person, entry, limits, now, from })
+}
+
+impl FromRequestParts<Arc<App>> for Proving {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
+        identify(parts, app).map(Self)
+    }
+}
+
+impl FromRequestParts<Arc<App>> for Own {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
+        let caller = identify(parts, app)?;
+        match (caller.entry.token.stage, caller.entry.token.kind) {
+            (Stage::Proving, _) => Err(Problem::sign_in_first()),
+            (_, TokenKind::Api) => Err(Problem::not_allowed("API tokens do not change how their owner signs in.")),
+            (Stage::Enrolling | Stage::Full, TokenKind::Console | TokenKind::Client) => Ok(Self(caller)),
+        }
+    }
+}
+
 impl FromRequestParts<Arc<App>> for Caller {
     type Rejection = Problem;
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
-        let (token, kind) = match (bearer(parts), cookie(parts)) {
-            (Some(token), _) => (token, TokenKind::Client),
-            (None, Some(token)) => (token, TokenKind::Console),
-            (None, None) => return Err(Problem::sign_in_first()),
-        };
-        if kind == TokenKind::Console && !same_origin(parts) {
-            return Err(Problem::not_allowed("This call must come from the console's own pages."));
+        let caller = identify(parts, app)?;
+        match caller.entry.token.stage {
+            Stage::Proving => return Err(Problem::sign_in_first()),
+            Stage::Enrolling => return Err(Problem::enrol_first()),
+            Stage::Full => {}
         }
-        let (hash, now) = (app.keys.token_hash(token), Timestamp::now());
-        let known = app.store.token(&hash, now).await?.filter(|t| t.kind == kind).ok_or_else(Problem::sign_in_first)?;
-        let rules = app.rules.now();
-        let person = rules.policy.directory().person(&known.person).ok_or_else(Problem::sign_in_first)?.clone();
-        // Suspending somebody counts at once, whatever token they hold.
-        let day = now.to_zoned(rules.policy.zone().clone()).date();
-        if person.standing(day) != Standing::Good {
-            return Err(Problem::sign_in_first());
+        let token = &caller.entry.token;
+        if token.kind == TokenKind::Api {
+            let path = parts.extensions.get::<axum::extract::OriginalUri>().map_or(parts.uri.path(), |u| u.0.path());
+            let needed = scope_of(&parts.method, path);
+            let held = |n: &str| token.scopes.is_empty() || token.scopes.iter().any(|s| s == n);
+            match needed {
+                Some(scope) if held(scope) => {}
+                Some(scope) => return Err(Problem::not_allowed(format!("This token has not the scope `{scope}`."))),
+                None => return Err(Problem::not_allowed("No API token may do this.")),
+            }
         }
-        Ok(Self { person, until: known.expires, token_hash: hash })
+        Ok(caller)
     }
 }
 
-impl FromRequestParts<Arc<App>> for Reader {
+/// Extractors that are a caller who may do something.
+macro_rules! who_may {
+    ($($name:ident: |$caller:ident| $check:expr, $refusal:literal => $made:expr;)*) => {
+        $(impl FromRequestParts<Arc<App>> for $name {
+            type Rejection = Problem;
+
+            async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
+                let $caller = Caller::from_request_parts(parts, app).await?;
+                if $check { Ok($made) } else { Err(Problem::not_allowed($refusal)) }
+            }
+        })*
+    };
+}
+
+who_may! {
+    Reader: |caller| caller.reads_all(), "Only administrators and auditors may read this." => Self(caller.seen());
+    EverythingReader: |caller| caller.person.may_everywhere(Act::ReadEverything),
+        "This speaks of everything: only administrators and auditors without a scope may read it." => Self;
+    RuleReader: |caller| caller.person.may_everywhere(Act::ReadRules),
+        "Only administrators, auditors and policy authors without a scope may read this." => Self;
+    RuleWriter: |caller| caller.person.may_everywhere(Act::WriteRules),
+        "Only administrators and policy authors without a scope may do this." => Self(caller);
+    DirectoryReader: |caller| caller.within(Act::ReadDirectory).is_some(),
+        "Only those who look after people, rules or machines may read this." => Self(caller.within(Act::ReadDirectory).unwrap_or_default());
+    Administrator: |caller| caller.administers(), "Only administrators without a scope may do this." => Self(caller);
+}
+
+impl FromRequestParts<Arc<App>> for FreshAdministrator {
     type Rejection = Problem;
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
-        let caller = Caller::from_request_parts(parts, app).await?;
-        if caller.reads_all() {
-            Ok(Self(caller.seen()))
-        } else {
-            Err(Problem::not_allowed("Only administrators and auditors may read this."))
+        let Administrator(caller) = Administrator::from_request_parts(parts, app).await?;
+        caller.must_be_fresh()?;
+        Ok(Self(caller))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_call_needs_a_scope_or_is_none_for_programs() {
+        let document: serde_json::Value = serde_json::from_str(&super::super::openapi()).unwrap();
+        for (path, calls) in document["paths"].as_object().unwrap() {
+            for method in calls.as_object().unwrap().keys() {
+                let method: Method = method.to_uppercase().parse().unwrap();
+                let scope = scope_of(&method, path);
+                assert!(scope.is_none_or(|s| SCOPES.contains(&s)), "{method} {path}");
+                // Nothing that changes how somebody signs in.
+                let personal = path.starts_with("/api/v1/me/") || path.contains("/sign-in") || path.contains("/step-up");
+                assert!(!personal || scope.is_none(), "{method} {path}");
+                assert!(method == Method::GET || scope != Some("read"), "{method} {path}");
+            }
         }
-    }
-}
-
-impl FromRequestParts<Arc<App>> for EverythingReader {
-    type Rejection = Problem;
-
-    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
-        let Reader(seen) = Reader::from_request_parts(parts, app).await?;
-        if seen.is_everything() { Ok(Self) } else { Err(Problem::not_allowed("This speaks of everything, and your role has a scope.")) }
-    }
-}
-
-impl FromRequestParts<Arc<App>> for Administrator {
-    type Rejection = Problem;
-
-    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
-        let caller = Caller::from_request_parts(parts, app).await?;
-        if caller.administers() { Ok(Self(caller)) } else { Err(Problem::not_allowed("Only administrators without a scope may do this.")) }
     }
 }

@@ -1,9 +1,9 @@
-use super::caller::{Administrator, Caller, EverythingReader, Reader};
+use super::caller::{Caller, EverythingReader, FreshAdministrator};
 use super::problem::Problem;
 use crate::service::App;
-use aerie_api::{DirectoryChanges, DirectoryExport, DirectoryImport, KeyView, MachineView, PersonView};
+use aerie_api::{DirectoryChanges, DirectoryExport, DirectoryImport, MachineView};
 use aerie_core::directory::{
-    Directory, DirectoryFile, Machine, MachineState, Members, Person, Standing, differences, from_csv, keeps_administrator, validate,
+    Directory, DirectoryFile, Machine, MachineState, Members, differences, from_csv, keeps_administrator, raised, validate,
 };
 use aerie_core::evidence::{EventKind, NewEvent, hex};
 use aerie_core::policy::{Capability, Facts, Outcome, PROVED_AHEAD, Policy, Refusal, Request, compare, read};
@@ -59,38 +59,6 @@ fn machine_view(m: &Machine, live: &HashMap<&str, u64>) -> MachineView {
     }
 }
 
-/// List people.
-#[utoipa::path(get, path = "/people", operation_id = "people", responses((status = 200, body = Vec<PersonView>)))]
-pub(super) async fn people(State(app): State<Arc<App>>, Reader(seen): Reader) -> Result<Json<Vec<PersonView>>, Problem> {
-    let rules = app.rules.now();
-    let day = Timestamp::now().to_zoned(rules.policy.zone().clone()).date();
-    let mut all = vec![];
-    let directory = rules.policy.directory();
-    let within = seen.people(directory);
-    for (_, p) in directory.people().iter().enumerate().filter(|(i, _)| within.contains(*i)) {
-        all.push(person_view(p, day, app.identity.has_code(&p.name).await?));
-    }
-    Ok(Json(all))
-}
-
-fn person_view(p: &Person, day: jiff::civil::Date, code: bool) -> PersonView {
-    PersonView {
-        name: p.name.clone(),
-        full_name: p.full_name.clone(),
-        organisation: p.organisation.clone(),
-        groups: p.groups.iter().cloned().collect(),
-        roles: p.roles.iter().map(|r| r.word().into()).collect(),
-        standing: match p.standing(day) {
-            Standing::Good => "good".into(),
-            Standing::Suspended => "suspended".into(),
-            Standing::NotYet(first) => format!("not before {first}"),
-            Standing::Expired(last) => format!("ended {last}"),
-        },
-        keys: p.keys.iter().map(|k| KeyView { fingerprint: k.fingerprint.clone(), label: k.label.clone() }).collect(),
-        code,
-    }
-}
-
 /// People, machines, groups and keys as a file, for auditing logs elsewhere and for bringing them back changed. The ETag counts
 /// the changes.
 #[utoipa::path(get, path = "/directory", operation_id = "directory", responses((status = 200, body = DirectoryExport)))]
@@ -101,8 +69,8 @@ pub(super) async fn export(State(app): State<Arc<App>>, _: EverythingReader) -> 
         people: rules.policy.directory().people().to_vec(),
         machines: rules.policy.directory().machines().to_vec(),
         groups: rules.policy.directory().group_definitions().to_vec(),
-        authority: crate::keys::fingerprint(app.keys.user_authority.public_key()),
-        checkpoint_key: hex(app.log.public_key().as_bytes()),
+        authorities: app.keys.user_authorities().iter().map(|k| crate::keys::fingerprint(k.public_key())).collect(),
+        checkpoint_keys: app.log.public_keys().iter().map(|k| hex(k.as_bytes())).collect(),
     });
     Ok((tag, file).into_response())
 }
@@ -115,7 +83,7 @@ pub(super) async fn export(State(app): State<Arc<App>>, _: EverythingReader) -> 
     responses((status = 200, body = DirectoryChanges), (status = 412, description = "Somebody else changed it in between")))]
 pub(super) async fn import(
     State(app): State<Arc<App>>,
-    Administrator(caller): Administrator,
+    FreshAdministrator(caller): FreshAdministrator,
     headers: HeaderMap,
     Json(given): Json<DirectoryImport>,
 ) -> Result<Json<DirectoryChanges>, Problem> {
@@ -141,6 +109,7 @@ pub(super) async fn import(
     let today = from.to_zoned(rules.policy.zone().clone()).date();
     keeps_administrator(&file, today).map_err(|e| wrong(e.to_string()))?;
     let found: Vec<String> = differences(&known, &file).iter().map(aerie_core::directory::Difference::sentence).collect();
+    raised(rules.policy.directory(), &file.clone().into(), &caller.person.name).map_err(|e| Problem::own_rights(format!("{e}.")))?;
     let (before, text, after) = (rules.policy.clone(), rules.text.clone(), Arc::new(Directory::from(file.clone())));
     let changes = app
         .rules
@@ -161,10 +130,10 @@ pub(super) async fn import(
         .says(format!("{} changed the directory: {difference}.", caller.person.name))
         .with("differences", shown.differences.iter().take(200).cloned().collect::<Vec<_>>());
     app.log.append(event).await?;
-    if !app.store.replace_directory(&file, version).await? {
+    if !app.store.replace_directory(&file, version, &caller.person.name, from).await? {
         return Err(Problem::conflict("Somebody else changed the directory since you read it. Read it again and repeat your change."));
     }
-    app.rules.reload().await?;
+    app.directory_changed().await?;
     app.tell("rules");
     shown.done = true;
     Ok(Json(shown))

@@ -1,9 +1,10 @@
-use super::caller::{Administrator, EverythingReader};
+use super::caller::{RuleReader, RuleWriter};
 use super::problem::Problem;
 use super::rules::put_in_force;
 use super::{new_id, version_of};
 use crate::service::App;
 use aerie_api::{DraftText, DraftView, PolicyChecked, PublishNote};
+use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::MAX_DOCUMENT;
 use aerie_store::{Draft, Publication};
@@ -65,7 +66,7 @@ async fn note(app: &App, by: &str, kind: EventKind, d: &Draft, what: &str) -> Re
 
 /// Drafts of rules that are not published, last changed first.
 #[utoipa::path(get, path = "/drafts", operation_id = "drafts", responses((status = 200, body = Vec<DraftView>)))]
-pub(super) async fn list(State(app): State<Arc<App>>, _: EverythingReader) -> Result<Json<Vec<DraftView>>, Problem> {
+pub(super) async fn list(State(app): State<Arc<App>>, _: RuleReader) -> Result<Json<Vec<DraftView>>, Problem> {
     Ok(Json(app.store.drafts().await?.iter().map(|d| view(&app, d, false)).collect()))
 }
 
@@ -73,7 +74,7 @@ pub(super) async fn list(State(app): State<Arc<App>>, _: EverythingReader) -> Re
 #[utoipa::path(post, path = "/drafts", operation_id = "beginDraft", request_body = DraftText, responses((status = 200, body = DraftView)))]
 pub(super) async fn begin(
     State(app): State<Arc<App>>,
-    Administrator(caller): Administrator,
+    RuleWriter(caller): RuleWriter,
     Json(given): Json<DraftText>,
 ) -> Result<Response, Problem> {
     if app.store.drafts().await?.len() >= MOST_DRAFTS {
@@ -94,7 +95,7 @@ fn text_of(text: String) -> Result<String, Problem> {
 
 /// A draft with its text. The ETag is its revision.
 #[utoipa::path(get, path = "/drafts/{id}", operation_id = "draft", params(("id" = String, Path)), responses((status = 200, body = DraftView), (status = 404)))]
-pub(super) async fn show(State(app): State<Arc<App>>, _: EverythingReader, Path(id): Path<String>) -> Result<Response, Problem> {
+pub(super) async fn show(State(app): State<Arc<App>>, _: RuleReader, Path(id): Path<String>) -> Result<Response, Problem> {
     Ok(tagged(&app, &find(&app, &id).await?))
 }
 
@@ -103,7 +104,7 @@ pub(super) async fn show(State(app): State<Arc<App>>, _: EverythingReader, Path(
     request_body = DraftText, responses((status = 200, body = DraftView), (status = 404), (status = 412, description = "Somebody else changed it in between")))]
 pub(super) async fn change(
     State(app): State<Arc<App>>,
-    Administrator(caller): Administrator,
+    RuleWriter(caller): RuleWriter,
     Path(id): Path<String>,
     headers: HeaderMap,
     Json(given): Json<DraftText>,
@@ -128,7 +129,7 @@ pub(super) async fn change(
 #[utoipa::path(delete, path = "/drafts/{id}", operation_id = "dropDraft", params(("id" = String, Path)), responses((status = 204), (status = 404)))]
 pub(super) async fn drop_draft(
     State(app): State<Arc<App>>,
-    Administrator(caller): Administrator,
+    RuleWriter(caller): RuleWriter,
     Path(id): Path<String>,
 ) -> Result<StatusCode, Problem> {
     let draft = find(&app, &id).await?;
@@ -142,7 +143,7 @@ pub(super) async fn drop_draft(
     responses((status = 200, body = DraftView), (status = 403), (status = 404), (status = 412)))]
 pub(super) async fn agree(
     State(app): State<Arc<App>>,
-    Administrator(caller): Administrator,
+    RuleWriter(caller): RuleWriter,
     Path(id): Path<String>,
     headers: HeaderMap,
 ) -> Result<Response, Problem> {
@@ -165,7 +166,7 @@ pub(super) async fn agree(
     request_body = PublishNote, responses((status = 200, body = PolicyChecked), (status = 403), (status = 404), (status = 412, description = "The draft or the rules changed in between"), (status = 422)))]
 pub(super) async fn publish(
     State(app): State<Arc<App>>,
-    Administrator(caller): Administrator,
+    RuleWriter(caller): RuleWriter,
     Path(id): Path<String>,
     headers: HeaderMap,
     Json(said): Json<PublishNote>,
@@ -178,6 +179,11 @@ pub(super) async fn publish(
     // The author may publish once another agreed; whoever agreed may publish what the author wrote.
     let agreed = draft.agreed.as_ref().filter(|(_, r)| *r == revision).map(|(by, _)| by.as_str());
     let by = &caller.person.name;
+    caller.must_be_fresh()?;
+    // A policy author alone could write themselves any access: somebody else must have agreed.
+    if !caller.person.may_everywhere(Act::PublishRules) && agreed.is_none() {
+        return Err(Problem::not_allowed("Policy authors publish what somebody else has agreed to: ask for agreement first."));
+    }
     let second = if agreed == Some(by) { Some(draft.author.as_str()) } else { agreed };
     let second = second.filter(|_| agreed.is_some());
     let wanted =

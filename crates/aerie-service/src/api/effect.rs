@@ -1,4 +1,4 @@
-use super::caller::EverythingReader;
+use super::caller::RuleReader;
 use super::problem::{Problem, view};
 use super::rules::refused;
 use crate::service::App;
@@ -100,11 +100,7 @@ async fn ending(app: &App, draft: &Policy) -> Result<Vec<EndingView>, Problem> {
 /// The effect that a document would have: who gains and loses what, which past sessions would have been refused, which live ones
 /// would end.
 #[utoipa::path(post, path = "/policy/effect", operation_id = "policyEffect", request_body = EffectQuery, responses((status = 200, body = EffectView)))]
-pub(super) async fn effect(
-    State(app): State<Arc<App>>,
-    _: EverythingReader,
-    Json(q): Json<EffectQuery>,
-) -> Result<Json<EffectView>, Problem> {
+pub(super) async fn effect(State(app): State<Arc<App>>, _: RuleReader, Json(q): Json<EffectQuery>) -> Result<Json<EffectView>, Problem> {
     let days = q.days.unwrap_or(DAYS).clamp(1, MOST_DAYS);
     let rules = app.rules.now();
     let before = match q.against {
@@ -147,7 +143,7 @@ pub(super) struct UseQuery {
 #[utoipa::path(get, path = "/policy/use", operation_id = "policyUse", params(UseQuery), responses((status = 200, body = Vec<RuleUseView>)))]
 pub(super) async fn rule_use(
     State(app): State<Arc<App>>,
-    _: EverythingReader,
+    _: RuleReader,
     Query(q): Query<UseQuery>,
 ) -> Result<Json<Vec<RuleUseView>>, Problem> {
     let past = past(&app, q.days.unwrap_or(90).clamp(1, MOST_DAYS)).await?;

@@ -76,7 +76,7 @@ pub(super) async fn verify(State(app): State<Arc<App>>, _: EverythingReader) -> 
             .into_iter()
             .map(|p| LogProblem { first: p.first, last: p.last, kind: word(p.kind), sentence: p.sentence })
             .collect(),
-        public_key: hex(app.log.public_key().as_bytes()),
+        public_keys: app.log.public_keys().iter().rev().map(|k| hex(k.as_bytes())).collect(),
     }))
 }
 

@@ -1,13 +1,18 @@
 //! The HTTP API under `/api/v1`, and the console beside it.
 
+mod account;
 mod caller;
+mod confirmations;
 mod directory;
 mod drafts;
 mod effect;
 mod findings;
+mod listen;
 mod live;
 mod log;
 mod now;
+mod people;
+mod pins;
 mod problem;
 mod reach;
 mod recordings;
@@ -15,20 +20,27 @@ mod reviews;
 mod rules;
 mod scan;
 mod sessions;
+mod settings;
 mod signing;
+mod ssh_keys;
 
+pub(crate) use listen::listen;
 pub(crate) use reviews::remind;
+pub(crate) use ssh_keys::examine;
 
 use crate::assets;
 use crate::service::App;
 use axum::extract::DefaultBodyLimit;
+use axum::extract::Request;
 use axum::http::{HeaderName, HeaderValue, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse as _, Response};
 use axum::{Json, Router};
 use jiff::Timestamp;
 use std::sync::Arc;
-use tokio::net::TcpListener;
 use tower_http::compression::CompressionLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
+use tower_http::timeout::RequestBodyTimeoutLayer;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -73,9 +85,35 @@ pub(crate) fn new_id(now: Timestamp) -> String {
 
 fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::with_openapi(Document::openapi())
+        .routes(routes!(signing::welcome))
         .routes(routes!(signing::sign_in))
+        .routes(routes!(signing::question))
+        .routes(routes!(signing::by_passkey))
+        .routes(routes!(signing::step_up_code))
+        .routes(routes!(signing::step_up_question))
+        .routes(routes!(signing::step_up_answer))
         .routes(routes!(signing::sign_out))
         .routes(routes!(signing::me))
+        .routes(routes!(account::account))
+        .routes(routes!(account::password))
+        .routes(routes!(account::offer_code))
+        .routes(routes!(account::enrol_code, account::remove_code))
+        .routes(routes!(account::recovery_codes))
+        .routes(routes!(account::passkey_question))
+        .routes(routes!(account::enrol_passkey))
+        .routes(routes!(account::name_passkey, account::remove_passkey))
+        .routes(routes!(account::end_device))
+        .routes(routes!(account::sign_out_elsewhere))
+        .routes(routes!(account::make_token))
+        .routes(routes!(ssh_keys::question))
+        .routes(routes!(ssh_keys::register))
+        .routes(routes!(ssh_keys::remove))
+        .routes(routes!(people::open_invitation))
+        .routes(routes!(people::take_invitation))
+        .routes(routes!(confirmations::show))
+        .routes(routes!(confirmations::question))
+        .routes(routes!(confirmations::answer))
+        .routes(routes!(confirmations::refuse))
         .routes(routes!(now::now))
         .routes(routes!(now::strips))
         .routes(routes!(sessions::list))
@@ -111,7 +149,21 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(reviews::close))
         .routes(routes!(rules::why))
         .routes(routes!(directory::machines))
-        .routes(routes!(directory::people))
+        .routes(routes!(people::people, people::add))
+        .routes(routes!(people::person, people::change, people::remove))
+        .routes(routes!(people::invite))
+        .routes(routes!(people::temporary_code))
+        .routes(routes!(people::take_factor))
+        .routes(routes!(people::sign_out))
+        .routes(routes!(ssh_keys::remove_of))
+        .routes(routes!(pins::list, pins::issue))
+        .routes(routes!(pins::withdraw))
+        .routes(routes!(pins::enter))
+        .routes(routes!(pins::set_standing, pins::remove_standing))
+        .routes(routes!(settings::list))
+        .routes(routes!(settings::changes))
+        .routes(routes!(settings::change))
+        .routes(routes!(settings::keys, settings::rotate))
         .routes(routes!(directory::export))
         .routes(routes!(live::updates))
 }
@@ -127,6 +179,12 @@ pub fn openapi() -> String {
 const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; \
                       base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
 
+/// What the pages may ask the browser for: passkeys, and nothing else.
+const PERMISSIONS: &str = "publickey-credentials-get=(self), publickey-credentials-create=(self), camera=(), microphone=(), geolocation=()";
+
+/// How long a body may pause.
+const BODY_PATIENCE: std::time::Duration = std::time::Duration::from_secs(20);
+
 fn router(app: Arc<App>) -> Router {
     // Logs are streamed and never held whole: they alone may be of any length.
     let logs = OpenApiRouter::new().routes(routes!(scan::scan)).layer(DefaultBodyLimit::disable());
@@ -141,8 +199,13 @@ fn router(app: Arc<App>) -> Router {
             axum::routing::any(|| async { problem::Problem::not_found("There is no such call; /api/v1/openapi.json lists them.") }),
         )
         .fallback(assets::serve)
+        .layer(axum::middleware::from_fn(digest_signed))
+        // Somebody who sends a byte now and then must not hold a place for ever; answers that take long are not concerned.
+        .layer(RequestBodyTimeoutLayer::new(BODY_PATIENCE))
         .layer(CompressionLayer::new())
         .layer(fixed(header::CONTENT_SECURITY_POLICY, POLICY))
+        .layer(fixed(header::STRICT_TRANSPORT_SECURITY, "max-age=63072000"))
+        .layer(fixed(HeaderName::from_static("permissions-policy"), PERMISSIONS))
         .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
         .layer(fixed(HeaderName::from_static("cross-origin-opener-policy"), "same-origin"))
@@ -150,12 +213,23 @@ fn router(app: Arc<App>) -> Router {
         .with_state(app)
 }
 
-/// Serves until the service stops.
-pub(crate) async fn listen(app: Arc<App>, listener: TcpListener) {
-    let stopping = app.stopping.clone();
-    let served = axum::serve(listener, router(app).into_make_service_with_connect_info::<std::net::SocketAddr>());
-    if let Err(e) = served.with_graceful_shutdown(async move { stopping.cancelled().await }).await {
-        tracing::error!(error = %e, "the console stopped");
+/// The digest of a body, as it was read.
+#[derive(Debug, Clone)]
+struct BodyDigest(String);
+
+/// Reads the body of a signed request, so that its digest can be held against what was signed. Others pass untouched.
+async fn digest_signed(request: Request, next: Next) -> Response {
+    let has_body = request.headers().contains_key(header::CONTENT_LENGTH) || request.headers().contains_key(header::TRANSFER_ENCODING);
+    if !request.headers().contains_key("signature-input") || !has_body {
+        return next.run(request).await;
+    }
+    let (mut parts, body) = request.into_parts();
+    match axum::body::to_bytes(body, MAX_BODY).await {
+        Ok(bytes) => {
+            parts.extensions.insert(BodyDigest(aerie_core::factor::message::content_digest(&bytes)));
+            next.run(Request::from_parts(parts, bytes.into())).await
+        }
+        Err(_) => problem::Problem::bad_request(format!("The body of a signed request has at most {MAX_BODY} bytes.")).into_response(),
     }
 }
 

@@ -1,3 +1,4 @@
+use crate::identity::{CeremonyError, Checked};
 use aerie_api::{DiagnosticView, ProblemView};
 use aerie_core::diagnostic::{Diagnostic, Severity, position};
 use aerie_store::StoreError;
@@ -48,6 +49,65 @@ impl Problem {
         Self::new(StatusCode::FORBIDDEN, "not-allowed", "Not allowed", detail)
     }
 
+    pub(crate) fn wrong_pin() -> Self {
+        let detail = "The PIN is not right, was used, or is over. Ask for a new one.";
+        Self::new(StatusCode::UNAUTHORIZED, "wrong-pin", "The PIN is not right", detail)
+    }
+
+    /// A factor must be proved again; the words of those that would do are told.
+    pub(crate) fn prove_again(wanted: &[String]) -> Self {
+        let with = if wanted.is_empty() { "your password".into() } else { aerie_core::wording::list(wanted) };
+        Self::new(StatusCode::FORBIDDEN, "prove-again", "Prove yourself again", format!("This needs a recent proof of {with}."))
+    }
+
+    pub(crate) fn enrol_first() -> Self {
+        let detail = "Enrol a code, passkey or security key on your own account's page; nothing else is possible before.";
+        Self::new(StatusCode::FORBIDDEN, "enrol-first", "Enrol a second factor first", detail)
+    }
+
+    pub(crate) fn own_rights(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::FORBIDDEN, "own-rights", "Somebody else must do this", detail)
+    }
+
+    pub(crate) fn code_drifted(seconds: i64) -> Self {
+        let off = aerie_core::wording::duration(jiff::SignedDuration::from_secs(seconds.abs()));
+        let way = if seconds < 0 { "behind" } else { "ahead" };
+        let detail = format!("The code is of another time: the clock of your phone is about {off} {way}. Set it, and take the next code.");
+        Self::new(StatusCode::UNAUTHORIZED, "code-drifted", "The clock of your phone is wrong", detail)
+    }
+
+    /// The token must be used with signed requests; what is wrong with this one is told, since only its owner gets so far.
+    pub(crate) fn signature(fault: aerie_core::factor::message::MessageFault) -> Self {
+        let detail = format!("The token is bound to a key, and {fault}.");
+        Self::new(StatusCode::UNAUTHORIZED, "not-signed", "The request is not signed as its token needs", detail)
+    }
+
+    pub(crate) fn busy() -> Self {
+        let detail = "Too many people sign in at this moment. Try again in a few seconds.";
+        Self::new(StatusCode::SERVICE_UNAVAILABLE, "busy", "Too many at once", detail)
+    }
+
+    /// A password, key or value that is not taken.
+    pub(crate) fn not_good(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::UNPROCESSABLE_ENTITY, "not-good", "This is not taken", detail)
+    }
+
+    pub(crate) fn exists(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::CONFLICT, "exists", "It is there already", detail)
+    }
+
+    /// What a checked proof is to its owner; none where it is right.
+    pub(crate) fn of_check(checked: Checked) -> Option<Self> {
+        Some(match checked {
+            Checked::Right => return None,
+            Checked::Wrong => Self::sign_in_failed(),
+            Checked::Used => Self::code_used(),
+            Checked::Drifted(seconds) => Self::code_drifted(seconds),
+            Checked::Wait(seconds) => Self::wait(seconds),
+            Checked::Busy => Self::busy(),
+        })
+    }
+
     pub(crate) fn conflict(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::PRECONDITION_FAILED, "conflict", "Changed in between", detail)
     }
@@ -92,6 +152,18 @@ pub(super) fn view(text: &str, d: &Diagnostic) -> DiagnosticView {
 impl From<StoreError> for Problem {
     fn from(e: StoreError) -> Self {
         Self::internal(&e)
+    }
+}
+
+impl From<CeremonyError> for Problem {
+    fn from(e: CeremonyError) -> Self {
+        match e {
+            CeremonyError::Old | CeremonyError::Wrong => Self::sign_in_failed(),
+            CeremonyError::None => Self::not_found("Nothing of the kind is enrolled."),
+            CeremonyError::Twice => Self::exists("This authenticator is enrolled already."),
+            CeremonyError::TooMany | CeremonyError::Address => Self::not_good(format!("{e}.")),
+            CeremonyError::Store(e) => Self::internal(&e),
+        }
     }
 }
 

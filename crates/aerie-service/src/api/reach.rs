@@ -4,7 +4,7 @@ use super::rules::capability_of;
 use crate::service::App;
 use aerie_api::{MatrixCell, MatrixHead, MatrixView, PermissionView, ReachEntry, ReachQuery, ReachView};
 use aerie_core::directory::selector::{Selector, Subject};
-use aerie_core::directory::{Bits, Directory, Index};
+use aerie_core::directory::{Act, Bits, Directory, Index};
 use aerie_core::policy::{Access, Capability, Permission, Policy, Reach};
 use aerie_core::wording;
 use axum::Json;
@@ -144,13 +144,26 @@ fn sentence(q: &ReachQuery, policy: &Policy, found: &[Access], days: u32) -> Str
     }
 }
 
+/// How many machines somebody can reach in the time that the map looks ahead.
+pub(super) async fn machines_of(app: &App, person: &str) -> Result<u32, Problem> {
+    let (reach, _) = map(app, &ReachQuery::default()).await?;
+    let directory = reach.policy().directory();
+    let Some(at) = directory.person_index(person) else { return Ok(0) };
+    let mut one = Bits::none(directory.people().len());
+    one.insert(at);
+    let machines = directory.select_machines(&Selector::All);
+    let all: std::collections::HashSet<u32> = reach.among(&one, &machines).iter().flat_map(|a| &a.machines).copied().collect();
+    Ok(u32::try_from(all.len()).unwrap_or(u32::MAX))
+}
+
 async fn found(app: &App, caller: &Caller, q: &ReachQuery) -> Result<(Arc<Reach>, i64, Vec<Access>), Problem> {
     // Those who may not read everything ask about themselves.
     let own = ReachQuery { person: Some(caller.person.name.clone()), version: None, ..q.clone() };
-    let q = if caller.reads_all() { q } else { &own };
+    let reads = caller.within(Act::ReadDirectory);
+    let q = if reads.is_some() { q } else { &own };
     let capability = q.capability.as_deref().filter(|c| !c.is_empty()).map(capability_of).transpose()?;
     let (reach, version) = map(app, q).await?;
-    let (people, machines) = chosen(q, reach.policy(), &caller.seen())?;
+    let (people, machines) = chosen(q, reach.policy(), &reads.unwrap_or_default())?;
     let asked = reach.clone();
     let accesses = app.rules.think(move || only(asked.among(&people, &machines), capability)).await?;
     Ok((reach, version, accesses))

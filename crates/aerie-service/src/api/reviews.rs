@@ -3,6 +3,7 @@ use super::problem::Problem;
 use super::{drafts, new_id};
 use crate::service::App;
 use aerie_api::{NewReview, ReviewClosed, ReviewDecision, ReviewEntryView, ReviewView};
+use aerie_core::directory::Act;
 use aerie_core::directory::selector::{Selector, Subject};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Effect, change_rule};
@@ -70,15 +71,19 @@ fn view(app: &App, r: &Review, all: Vec<ReviewEntry>, whole: bool) -> ReviewView
     }
 }
 
-/// Whether this person may decide on an entry: administrators, and the owners of its machines, but nobody on their own access.
-fn may_decide(caller: &Caller, e: &ReviewEntry) -> bool {
-    e.person != caller.person.name && (caller.administers() || e.owners.contains(&caller.person.name))
+/// Whether this person may decide on an entry: the owners of its machines, administrators and approvers within their scope, but
+/// nobody on their own access.
+fn may_decide(app: &App, caller: &Caller, e: &ReviewEntry) -> bool {
+    let rules = app.rules.now();
+    let directory = rules.policy.directory();
+    let covers = |seen: super::caller::Seen| seen.person(directory, &e.person) && e.machines.iter().all(|m| seen.machine(directory, m));
+    e.person != caller.person.name && (e.owners.contains(&caller.person.name) || caller.within(Act::DecideReviews).is_some_and(covers))
 }
 
 async fn entries(app: &App, caller: &Caller, id: &str) -> Result<Vec<ReviewEntry>, StoreError> {
     let mut all = app.store.review_entries(id).await?;
     if !caller.reads_all() {
-        all.retain(|e| may_decide(caller, e));
+        all.retain(|e| may_decide(app, caller, e));
     }
     Ok(all)
 }
@@ -221,8 +226,10 @@ pub(super) async fn decide(
     let review = find(&app, &id).await?;
     let all = entries(&app, &caller, &id).await?;
     let mut entry = all.into_iter().find(|e| e.n == n).ok_or_else(|| Problem::not_found("There is no such entry."))?;
-    if !may_decide(&caller, &entry) {
-        return Err(Problem::not_allowed("The owners of the machines and administrators decide, and nobody on their own access."));
+    if !may_decide(&app, &caller, &entry) {
+        return Err(Problem::not_allowed(
+            "The owners of the machines, administrators and approvers decide within their scope, and nobody on their own access.",
+        ));
     }
     let now = Timestamp::now();
     entry.decision = Some(given.decision);

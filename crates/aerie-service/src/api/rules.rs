@@ -1,4 +1,4 @@
-use super::caller::{Administrator, Caller, EverythingReader};
+use super::caller::{Caller, FreshAdministrator, RuleReader};
 use super::problem::{Problem, view};
 use super::version_of;
 use crate::rulebook::{Checked, PublishError};
@@ -21,7 +21,7 @@ use std::sync::Arc;
 ///
 /// The ETag is their version, to be sent as If-Match when others are published.
 #[utoipa::path(get, path = "/policy", operation_id = "policy", responses((status = 200, body = PolicyView)))]
-pub(super) async fn policy(State(app): State<Arc<App>>, _: EverythingReader) -> Result<Response, Problem> {
+pub(super) async fn policy(State(app): State<Arc<App>>, _: RuleReader) -> Result<Response, Problem> {
     let shown = match app.store.newest_policy().await? {
         Some(p) => PolicyView { version: p.version, text: p.text, published_at: Some(p.published_at), published_by: Some(p.published_by) },
         None => PolicyView { version: 0, text: String::new(), published_at: None, published_by: None },
@@ -33,7 +33,7 @@ pub(super) async fn policy(State(app): State<Arc<App>>, _: EverythingReader) -> 
 #[utoipa::path(post, path = "/policy/check", operation_id = "checkPolicy", request_body = PolicyText, responses((status = 200, body = PolicyChecked)))]
 pub(super) async fn check(
     State(app): State<Arc<App>>,
-    _: EverythingReader,
+    _: RuleReader,
     Json(given): Json<PolicyText>,
 ) -> Result<Json<PolicyChecked>, Problem> {
     let found = app.rules.check(&given.text).await.map_err(|e| refused(&given.text, e))?;
@@ -46,11 +46,7 @@ fn views(text: &str, found: &Checked) -> Vec<aerie_api::DiagnosticView> {
 
 /// Read a rule document as its rules, with what is wrong in it.
 #[utoipa::path(post, path = "/policy/read", operation_id = "readPolicy", request_body = PolicyText, responses((status = 200, body = PolicyRead)))]
-pub(super) async fn read(
-    State(app): State<Arc<App>>,
-    _: EverythingReader,
-    Json(given): Json<PolicyText>,
-) -> Result<Json<PolicyRead>, Problem> {
+pub(super) async fn read(State(app): State<Arc<App>>, _: RuleReader, Json(given): Json<PolicyText>) -> Result<Json<PolicyRead>, Problem> {
     let found = app.rules.check(&given.text).await.map_err(|e| refused(&given.text, e))?;
     let mut shown = PolicyRead {
         ok: found.ok(),
@@ -92,7 +88,7 @@ fn cards(policy: &Policy, text: &str) -> Vec<RuleCard> {
 
 /// Add, change or remove one rule of a document. Comments and everything else stay as they are written.
 #[utoipa::path(post, path = "/policy/edit", operation_id = "editPolicy", request_body = RuleEdit, responses((status = 200, body = PolicyText)))]
-pub(super) async fn edit(_: EverythingReader, Json(given): Json<RuleEdit>) -> Result<Json<PolicyText>, Problem> {
+pub(super) async fn edit(_: RuleReader, Json(given): Json<RuleEdit>) -> Result<Json<PolicyText>, Problem> {
     let done = match (&given.name, &given.fields) {
         (Some(name), Some(fields)) => change_rule(&given.text, name, fields),
         (Some(name), None) => remove_rule(&given.text, name),
@@ -150,7 +146,7 @@ pub(super) async fn put_in_force(app: &App, wanted: Publication<'_>) -> Result<P
     responses((status = 200, body = PolicyChecked), (status = 403, description = "A second person must agree: use a draft"), (status = 412, description = "Others were published in between"), (status = 422, description = "The document has errors")))]
 pub(super) async fn publish(
     State(app): State<Arc<App>>,
-    Administrator(caller): Administrator,
+    FreshAdministrator(caller): FreshAdministrator,
     headers: HeaderMap,
     Json(given): Json<PolicyText>,
 ) -> Result<Json<PolicyChecked>, Problem> {
@@ -161,7 +157,7 @@ pub(super) async fn publish(
 
 /// Every version of the rules, newest first.
 #[utoipa::path(get, path = "/policy/versions", operation_id = "policyVersions", responses((status = 200, body = Vec<VersionView>)))]
-pub(super) async fn versions(State(app): State<Arc<App>>, _: EverythingReader) -> Result<Json<Vec<VersionView>>, Problem> {
+pub(super) async fn versions(State(app): State<Arc<App>>, _: RuleReader) -> Result<Json<Vec<VersionView>>, Problem> {
     let all = app.store.policies().await?;
     let before = std::iter::once("").chain(all.iter().map(|p| p.text.as_str()));
     let mut shown: Vec<VersionView> = all.iter().zip(before).map(|(p, before)| version_view(p, before, false)).collect();
@@ -195,11 +191,7 @@ fn changed_lines(before: &str, after: &str) -> (u64, u64) {
 
 /// One version of the rules.
 #[utoipa::path(get, path = "/policy/versions/{version}", operation_id = "policyVersion", params(("version" = i64, Path)), responses((status = 200, body = VersionView), (status = 404)))]
-pub(super) async fn version(
-    State(app): State<Arc<App>>,
-    _: EverythingReader,
-    Path(version): Path<i64>,
-) -> Result<Json<VersionView>, Problem> {
+pub(super) async fn version(State(app): State<Arc<App>>, _: RuleReader, Path(version): Path<i64>) -> Result<Json<VersionView>, Problem> {
     let found = find_version(&app, version).await?;
     let before = app.store.policy_version(version - 1).await?.map(|p| p.text).unwrap_or_default();
     Ok(Json(version_view(&found, &before, true)))
@@ -216,7 +208,7 @@ async fn find_version(app: &App, version: i64) -> Result<PolicyVersion, Problem>
     responses((status = 200, body = PolicyChecked), (status = 403, description = "A second person must agree: use a draft"), (status = 404), (status = 422)))]
 pub(super) async fn restore(
     State(app): State<Arc<App>>,
-    Administrator(caller): Administrator,
+    FreshAdministrator(caller): FreshAdministrator,
     Path(version): Path<i64>,
     Json(said): Json<PublishNote>,
 ) -> Result<Json<PolicyChecked>, Problem> {

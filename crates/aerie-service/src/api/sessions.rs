@@ -2,7 +2,7 @@ use super::caller::Caller;
 use super::problem::Problem;
 use crate::service::App;
 use aerie_api::{Page, SessionView};
-use aerie_core::directory::Role;
+use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::session::EndReason;
 use aerie_store::{FindingFilter, SessionFilter, SessionRow};
@@ -172,7 +172,7 @@ pub(super) async fn show(State(app): State<Arc<App>>, caller: Caller, Path(id): 
 pub(super) async fn end(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<StatusCode, Problem> {
     // An administrator with a scope ends what is within it.
     let row = app.store.session(&id).await?.filter(|s| caller.sees(&app, &s.person, &s.machine));
-    if !caller.person.roles.contains(&Role::Administrator) || row.is_none_or(|s| s.person == caller.person.name && !caller.administers()) {
+    if caller.within(Act::EndSessions).is_none() || row.is_none_or(|s| s.person == caller.person.name && !caller.administers()) {
         return Err(Problem::not_allowed("Only administrators may do this, within their scope."));
     }
     let live = app.live.get(&id).ok_or_else(|| Problem::not_found("There is no live session of that identifier."))?;

@@ -120,12 +120,17 @@ impl MachineLink {
         let mut handle = connected.map_err(|e| {
             if other.load(std::sync::atomic::Ordering::Relaxed) { MachineError::OtherKey } else { MachineError::Protocol(e) }
         })?;
-        let (key, certificate) = keys.certify(session, account, source, forward, Timestamp::now()).map_err(MachineError::Certificate)?;
-        let accepted = patient(handle.authenticate_openssh_cert(account, Arc::new(key), certificate)).await?;
-        match accepted.map_err(MachineError::Protocol)? {
-            AuthResult::Success => Ok(Self { handle, closed }),
-            AuthResult::Failure { .. } => Err(MachineError::Refused),
+        // A machine that was not told of a new authority yet trusts an earlier one.
+        for authority in keys.user_authorities() {
+            let made = Keys::certify(&authority, session, account, source, forward, Timestamp::now());
+            let (key, certificate) = made.map_err(MachineError::Certificate)?;
+            let accepted = patient(handle.authenticate_openssh_cert(account, Arc::new(key), certificate)).await?;
+            match accepted.map_err(MachineError::Protocol)? {
+                AuthResult::Success => return Ok(Self { handle, closed }),
+                AuthResult::Failure { .. } => {}
+            }
         }
+        Err(MachineError::Refused)
     }
 
     pub(super) async fn close(&self) {

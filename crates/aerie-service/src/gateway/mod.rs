@@ -3,8 +3,10 @@
 mod carry;
 mod channel;
 mod connection;
+mod keys;
 mod life;
 mod machine;
+mod questions;
 mod visitor;
 
 use crate::service::App;
@@ -57,7 +59,7 @@ fn server_config(app: &App, certificates: Vec<russh::keys::Certificate>) -> Arc<
         // Failures are delayed where they happen; a delay here would also hold up the step from key to code.
         auth_rejection_time: Duration::ZERO,
         auth_rejection_time_initial: Some(Duration::ZERO),
-        keys: vec![app.keys.host.clone()],
+        keys: app.keys.host().into_iter().collect(),
         certificates,
         window_size: WINDOW,
         maximum_packet_size: 32768,

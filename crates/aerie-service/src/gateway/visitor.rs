@@ -3,44 +3,36 @@
 use super::channel;
 use super::connection::{Connection, Stated};
 use super::server_config;
-use crate::identity::Checked;
-use crate::keys::fingerprint;
+use crate::identity::Pending;
 use crate::service::App;
 use aerie_core::diagnostic::printable;
-use aerie_core::directory::Standing;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Capability, Factor, Factors, Facts, Missing, Outcome, Refusal};
+use aerie_core::policy::{Capability, Factor, Factors, Facts, Outcome, Refusal};
 use aerie_core::session::{LoginName, PersonProved, SignIn};
+use aerie_core::settings::Setting;
 use jiff::Timestamp;
+use russh::keys::Certificate;
 use russh::server::{Auth, ChannelOpenHandle, Handler, Msg, PublicKeyOffer, Response, Session, VerifiedPublicKey};
 use russh::{Channel, ChannelId, ChannelOpenFailure, MethodKind, MethodSet, Pty, Sig};
-use std::borrow::Cow;
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::Duration;
 use tokio_util::sync::CancellationToken;
-
-/// Codes and passwords that may be wrong in one connection.
-const MOST_TRIES: u32 = 3;
-/// How long a wrong code or password waits for its answer.
-const PENALTY: Duration = Duration::from_secs(1);
-
-/// Longest ticket or reason that is kept.
-const LONGEST_STATEMENT: usize = 300;
 
 /// The handler of one connection.
 pub(super) struct Visitor {
-    app: Arc<App>,
-    from: IpAddr,
+    pub(super) app: Arc<App>,
+    pub(super) from: IpAddr,
     /// Within `ssh -J`: who was proved outside, and the machine that was named.
     inside: Option<(PersonProved, String)>,
-    user: Option<String>,
-    login: Option<LoginName>,
-    sign_in: SignIn,
-    tries: u32,
+    pub(super) user: Option<String>,
+    pub(super) login: Option<LoginName>,
+    pub(super) sign_in: SignIn,
+    pub(super) tries: u32,
     failures: Vec<String>,
-    key: Option<String>,
-    stated: Stated,
+    pub(super) key: Option<String>,
+    pub(super) stated: Stated,
+    /// A passkey that is awaited in the browser.
+    pub(super) pending: Option<Pending>,
     connection: Option<Arc<Connection>>,
     signed_in: CancellationToken,
     /// Cancelled when the connection is over.
@@ -62,33 +54,12 @@ impl Drop for Visitor {
     }
 }
 
-fn reject() -> Auth {
+pub(super) fn reject() -> Auth {
     Auth::reject()
 }
 
-fn only(method: MethodKind, partial_success: bool) -> Auth {
+pub(super) fn only(method: MethodKind, partial_success: bool) -> Auth {
     Auth::Reject { proceed_with_methods: Some(MethodSet::from(&[method][..])), partial_success }
-}
-
-/// Something that the rules ask of the person, and that this dialogue can take.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Wanted {
-    Code,
-    Password,
-    Ticket,
-    Reason,
-}
-
-impl Wanted {
-    /// What is shown, and whether what is typed is.
-    fn prompt(self) -> (&'static str, bool) {
-        match self {
-            Self::Code => ("Code: ", false),
-            Self::Password => ("Password at Aerie: ", false),
-            Self::Ticket => ("Ticket: ", true),
-            Self::Reason => ("Reason: ", true),
-        }
-    }
 }
 
 impl Visitor {
@@ -104,6 +75,7 @@ impl Visitor {
             failures: vec![],
             key: None,
             stated: Stated::default(),
+            pending: None,
             connection: None,
             signed_in: CancellationToken::new(),
             closed: CancellationToken::new(),
@@ -115,7 +87,7 @@ impl Visitor {
         self.signed_in.clone()
     }
 
-    fn fail(&mut self, why: impl Into<String>) {
+    pub(super) fn fail(&mut self, why: impl Into<String>) {
         let why = why.into();
         if self.failures.len() < 20 && self.failures.last() != Some(&why) {
             self.failures.push(why);
@@ -123,7 +95,7 @@ impl Visitor {
     }
 
     /// One user name for the whole dialogue: the first.
-    fn same_user(&mut self, user: &str) -> bool {
+    pub(super) fn same_user(&mut self, user: &str) -> bool {
         if self.user.is_none() {
             self.user = Some(user.into());
             self.login = match &self.inside {
@@ -138,89 +110,7 @@ impl Visitor {
         self.user.as_deref() == Some(user) && self.login.is_some()
     }
 
-    /// Whether the key belongs to the person named, and their account is good.
-    fn knows(&mut self, user: &str, key: &russh::keys::PublicKey) -> Option<String> {
-        if !self.same_user(user) {
-            self.fail("the login name was changed");
-            return None;
-        }
-        let login = self.login.as_ref()?;
-        let rules = self.app.rules.now();
-        let print = fingerprint(key);
-        let owner = rules.policy.directory().owner_of_key(&print).filter(|p| p.name == login.person);
-        let day = Timestamp::now().to_zoned(rules.policy.zone().clone()).date();
-        match owner.map(|p| p.standing(day)) {
-            Some(Standing::Good) => Some(print),
-            Some(standing) => {
-                self.fail(format!("the account is not good ({standing:?})"));
-                None
-            }
-            None => {
-                self.fail(format!("the key {print} is not registered for that person"));
-                None
-            }
-        }
-    }
-
-    /// What the rules demand here and is not there yet, over every capability that could be granted.
-    fn missing(&self) -> Vec<Missing> {
-        let Some((login, machine)) = self.login.as_ref().and_then(|l| Some((l, l.machine.as_deref()?))) else { return vec![] };
-        let rules = self.app.rules.now();
-        let facts = self.stated.facts(self.sign_in.proofs(), self.app.live.beside(&login.person, None));
-        let outcomes = Capability::ALL.into_iter().map(|capability| {
-            let request = Connection::request(&login.person, machine, login.account.as_deref(), capability, self.from, facts);
-            rules.policy.decide(&request).outcome
-        });
-        outcomes
-            .filter_map(|o| match o {
-                Outcome::Unmet { missing, .. } => Some(missing),
-                Outcome::Granted(_) | Outcome::Refused(_) => None,
-            })
-            .collect()
-    }
-
-    /// The next thing to ask for; none where nothing is missing that could be asked for.
-    async fn wanted(&self) -> Option<Wanted> {
-        let missing = self.missing();
-        let person = self.login.as_ref().map(|l| l.person.clone()).unwrap_or_default();
-        let lacks = |f: Factor| missing.iter().any(|m| m.factors.contains(f) || m.stale.contains(f));
-        if lacks(Factor::Code) && self.app.identity.has_code(&person).await.unwrap_or(false) {
-            return Some(Wanted::Code);
-        }
-        // A password is asked for where it is demanded, and where it makes up the assurance level.
-        let with_password = self.sign_in.factors().union(Factors::of([Factor::Password])).assurance();
-        let level = |m: &Missing| m.assurance.is_some_and(|level| with_password >= level);
-        if lacks(Factor::Password) || missing.iter().any(level) {
-            return Some(Wanted::Password);
-        }
-        if missing.iter().any(|m| !m.tickets.is_empty()) && self.stated.ticket.is_none() {
-            return Some(Wanted::Ticket);
-        }
-        missing.iter().any(|m| m.reason).then_some(Wanted::Reason)
-    }
-
-    /// What comes after something was given: the next question, or the end of the dialogue. What cannot be asked for here is
-    /// told when a channel asks.
-    async fn next_step(&mut self, asked_now: bool) -> Auth {
-        match self.wanted().await {
-            None => self.accept().await,
-            Some(_) if asked_now => self.ask("").await,
-            Some(_) => only(MethodKind::KeyboardInteractive, true),
-        }
-    }
-
-    async fn ask(&self, remark: &str) -> Auth {
-        match self.wanted().await {
-            None => reject(),
-            Some(wanted) => {
-                let (text, shown) = wanted.prompt();
-                let prompts = vec![(Cow::Borrowed(text), shown)];
-                Auth::Partial { name: "Aerie".into(), instructions: remark.to_string().into(), prompts: prompts.into() }
-            }
-        }
-    }
-
-    async fn accept(&mut self) -> Auth {
+    pub(super) async fn accept(&mut self) -> Auth {
         let Some((proved, login)) = self.sign_in.proved().zip(self.login.clone()) else { return reject() };
         let words = self.sign_in.factors().words().join(" ");
         let mut event = NewEvent::new(Timestamp::now(), EventKind::SignIn, proved.person())
@@ -240,57 +130,24 @@ impl Visitor {
         Auth::Accept
     }
 
-    async fn check(&mut self, wanted: Wanted, given: &str) -> Auth {
-        match wanted {
-            Wanted::Code => self.check_factor(Factor::Code, given).await,
-            Wanted::Password => self.check_factor(Factor::Password, given).await,
-            Wanted::Ticket | Wanted::Reason => self.take_statement(wanted, given).await,
-        }
-    }
-
-    async fn take_statement(&mut self, wanted: Wanted, given: &str) -> Auth {
-        let text: String = printable(given.trim()).chars().take(LONGEST_STATEMENT).collect();
-        if text.is_empty() {
-            self.tries += 1;
-            return if self.tries >= MOST_TRIES { reject() } else { self.ask("The rules ask for it.").await };
-        }
-        if wanted == Wanted::Ticket {
-            self.stated.ticket = Some(text);
-            if self.missing().iter().any(|m| !m.tickets.is_empty()) {
-                self.stated.ticket = None;
-                self.tries += 1;
-                self.fail("the ticket has not the form that the rules ask for");
-                return if self.tries >= MOST_TRIES { reject() } else { self.ask("This has not the form of a ticket here.").await };
-            }
-        } else {
-            self.stated.reason = Some(text);
-        }
-        self.next_step(true).await
-    }
-
-    async fn check_factor(&mut self, factor: Factor, given: &str) -> Auth {
+    /// Takes a key that signed, and what was proved outside of `ssh -J`.
+    async fn key_proved(&mut self, print: String, factors: Factors) -> Auth {
         let person = self.login.as_ref().map(|l| l.person.clone()).unwrap_or_default();
         let now = Timestamp::now();
-        let checked = match factor {
-            Factor::Code => self.app.identity.code(&person, given, now).await,
-            Factor::Password => self.app.identity.password(&person, given, now).await,
-            Factor::Key | Factor::Passkey | Factor::SecurityKey => return reject(),
-        };
-        let remark = match checked {
-            Ok(Checked::Right) if self.sign_in.handle_factor(&person, factor, now) => return self.next_step(true).await,
-            Ok(Checked::Right) => return reject(),
-            Ok(Checked::Used) => "This code was used already; wait for the next one.".to_string(),
-            Ok(Checked::Wait(seconds)) => format!("Too many tries; wait {seconds} s."),
-            Ok(Checked::Wrong) => "That is not right.".into(),
-            Err(e) => {
-                tracing::error!(error = %e, "a proof could not be checked");
-                "The service cannot check it now.".into()
+        if !factors.iter().all(|f| self.sign_in.handle_factor(&person, f, now)) {
+            return reject();
+        }
+        self.key = Some(print);
+        // What was proved outside counts inside, for the same person.
+        if let Some((outer, _)) = &self.inside {
+            for factor in outer.factors().iter() {
+                let at = outer.proofs().when(factor).unwrap_or(now);
+                if !self.sign_in.handle_factor(outer.person(), factor, at) {
+                    return reject();
+                }
             }
-        };
-        self.fail(format!("the {} was refused ({})", factor.word(), remark.trim_end_matches('.')));
-        self.tries += 1;
-        tokio::time::sleep(PENALTY).await;
-        if self.tries >= MOST_TRIES { reject() } else { self.ask(&remark).await }
+        }
+        self.next_step(false).await
     }
 
     /// The inner connection of `ssh -J`: another sign-in, at the machine that was named.
@@ -303,7 +160,7 @@ impl Visitor {
         };
         let machine = machine.to_string();
         tokio::spawn(async move {
-            let Ok(certificate) = app.keys.certify_host(&machine, Timestamp::now()) else { return };
+            let Ok(certificate) = app.keys.certify_host(&[&machine], Timestamp::now()) else { return };
             let config = server_config(&app, vec![certificate]);
             reply.accept().await;
             let mut visitor = Visitor::new(app, from);
@@ -331,27 +188,30 @@ fn may_ever_reach(app: &App, person: &str, machine: &str, from: IpAddr) -> bool 
 impl Handler for Visitor {
     type Error = russh::Error;
 
+    async fn authentication_banner(&mut self) -> Result<Option<String>, Self::Error> {
+        let settings = self.app.settings();
+        let text = settings.text(Setting::Banner);
+        Ok((!text.is_empty() && self.inside.is_none()).then(|| text.replace('\n', "\r\n") + "\r\n"))
+    }
+
     async fn auth_publickey_offered(&mut self, user: &str, offer: PublicKeyOffer<'_>) -> Result<Auth, Self::Error> {
-        Ok(if self.knows(user, offer.public_key).is_some() { Auth::Accept } else { reject() })
+        // A certificate is offered by its key, which nobody has registered: what counts is looked at when it signs.
+        let known = self.knows(user, offer.public_key).is_some() || (self.same_user(user) && self.takes_certificates());
+        Ok(if known { Auth::Accept } else { reject() })
     }
 
     async fn auth_publickey(&mut self, user: &str, key: VerifiedPublicKey<'_>) -> Result<Auth, Self::Error> {
         let Some(print) = self.knows(user, key.public_key) else { return Ok(reject()) };
-        let person = self.login.as_ref().map(|l| l.person.clone()).unwrap_or_default();
-        if !self.sign_in.handle_factor(&person, Factor::Key, Timestamp::now()) {
-            return Ok(reject());
+        let Some(factors) = self.proved_by(key.sk_flags) else { return Ok(reject()) };
+        if let Err(e) = self.app.store.use_key(&print, Timestamp::now(), &self.from.to_string()).await {
+            tracing::warn!(error = %e, "the use of a key could not be noted");
         }
-        self.key = Some(print);
-        // What was proved outside counts inside, for the same person.
-        if let Some((outer, _)) = &self.inside {
-            for factor in outer.factors().iter() {
-                let at = outer.proofs().when(factor).unwrap_or_else(Timestamp::now);
-                if !self.sign_in.handle_factor(outer.person(), factor, at) {
-                    return Ok(reject());
-                }
-            }
-        }
-        Ok(self.next_step(false).await)
+        Ok(self.key_proved(print, factors).await)
+    }
+
+    async fn auth_openssh_certificate(&mut self, user: &str, certificate: &Certificate) -> Result<Auth, Self::Error> {
+        let Some(print) = self.accepts(user, certificate) else { return Ok(reject()) };
+        Ok(self.key_proved(print, Factors::of([Factor::Key])).await)
     }
 
     async fn auth_keyboard_interactive<'a>(&'a mut self, user: &str, _: &str, response: Option<Response<'a>>) -> Result<Auth, Self::Error> {

@@ -54,7 +54,7 @@ impl World {
         let data = directory.path().join("data");
         std::fs::create_dir(&data)?;
         let keys = Keys::load(&data)?;
-        let key = PrivateKey::new(KeypairData::Ed25519(Ed25519Keypair::from_seed(&keys.master.derive("bench"))), "runner")?;
+        let key = PrivateKey::new(KeypairData::Ed25519(Ed25519Keypair::from_seed(&[7; 32])), "runner")?;
         let path = directory.path().join("key");
         let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path)?;
         std::io::Write::write_all(&mut file, key.to_openssh(Default::default())?.as_bytes())?;
@@ -63,7 +63,7 @@ impl World {
         let spec = |name: &str, host_network| -> Outcome<MachineSpec> {
             Ok(MachineSpec {
                 name: name.into(),
-                authority: keys.user_authority.public_key().to_openssh()?,
+                authority: keys.user_authority_lines().join("\n"),
                 direct_keys: vec![("operator".into(), key.public_key().to_openssh()?)],
                 host_network,
                 files: vec![],
@@ -74,7 +74,7 @@ impl World {
         runtime.block_on(async {
             let store = Store::open(&data.join("aerie.db")).await?;
             let mut person: aerie_core::directory::Person = serde_json::from_value(serde_json::json!({ "name": "runner" }))?;
-            person.keys = vec![RegisteredKey { fingerprint: fingerprint(key.public_key()), label: String::new() }];
+            person.keys = vec![RegisteredKey { fingerprint: fingerprint(key.public_key()), ..RegisteredKey::default() }];
             store.put_person(&person).await?;
             let mut machine: aerie_core::directory::Machine =
                 serde_json::from_value(serde_json::json!({ "name": "target", "accounts": ["operator"] }))?;

@@ -61,7 +61,7 @@ fn told(file: &Path, r: &ScanResult) -> String {
 /// What is needed to audit without a service.
 pub struct Alone {
     history: History,
-    authority: Option<String>,
+    authorities: Option<Vec<String>>,
     rules_zone: TimeZone,
     log_zone: TimeZone,
     year: Option<i16>,
@@ -71,7 +71,7 @@ pub struct Alone {
 struct ExportedDirectory {
     #[serde(flatten)]
     file: DirectoryFile,
-    authority: Option<String>,
+    authorities: Option<Vec<String>>,
 }
 
 impl Alone {
@@ -95,7 +95,7 @@ impl Alone {
         };
         let policy = Policy::compile(document, Arc::new(Directory::from(exported.file)), Timestamp::now());
         let history = History::new(vec![(Timestamp::UNIX_EPOCH, Arc::new(policy))]);
-        Ok(Self { history, authority: exported.authority, rules_zone, log_zone, year })
+        Ok(Self { history, authorities: exported.authorities, rules_zone, log_zone, year })
     }
 
     /// Audits one file. Memory does not grow with it.
@@ -111,7 +111,7 @@ impl Alone {
             Some(year) => LogClock::of_year(self.log_zone.clone(), year),
             None => LogClock::new(self.log_zone.clone(), newest),
         };
-        let auditor = Auditor::new(&self.history, None, self.authority.as_deref());
+        let auditor = Auditor::new(&self.history, None, self.authorities.as_deref());
         let mut scan = Scan::new(auditor, &path.display().to_string(), clock);
         let mut piece = vec![0; 1 << 20];
         loop {

@@ -19,7 +19,9 @@ pub(super) async fn run(client: &Client, what: Log, printer: Printer) -> Result<
             let report = client.verify_log().await?;
             printer.value(&report, |r| {
                 let rest = r.problems.iter().skip(1).map(|p| format!("\n  {}", p.sentence));
-                r.sentence.clone() + &rest.collect::<String>() + &format!("\nPublic key of the checkpoints: {}", r.public_key)
+                r.sentence.clone()
+                    + &rest.collect::<String>()
+                    + &format!("\nPublic key of the checkpoints, newest first: {}", r.public_keys.join(" "))
             })?;
             Ok(if report.holds { Exit::Done } else { Exit::No })
         }

@@ -5,11 +5,14 @@ pub mod audit;
 mod directory;
 mod drafts;
 mod log;
+mod own;
+mod people;
 mod reach;
 mod recordings;
 mod reviews;
 mod rules;
 pub(crate) mod serve;
+mod service;
 mod sessions;
 
 use crate::cli::{Cli, Command};
@@ -26,14 +29,23 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::Serve(options) => serve::serve(&options).await,
         Command::Setup(options) => serve::setup(&options, printer).await,
         Command::Demo(options) => demo::run(options, printer).await,
-        Command::SignIn { person } => account::sign_in(server.as_deref(), &person, printer).await,
+        Command::SignIn { person, authority } => account::sign_in(server.as_deref(), authority, &person, printer).await,
+        Command::Join { authority } => account::join(server.as_deref(), authority, printer).await,
+        Command::StepUp => account::step_up(server.as_deref(), printer).await,
         Command::SignOut => account::sign_out(server.as_deref(), printer).await,
         Command::Now => {
             printer.value(&client()?.now().await?, |n| n.sentence.clone())?;
             Ok(Exit::Done)
         }
         Command::Machines => machines(&client()?, printer).await,
-        Command::People => people(&client()?, printer).await,
+        Command::People(what) => people::run(&client()?, what, printer).await,
+        Command::Factors(what) => own::factors(server.as_deref(), what, printer).await,
+        Command::Keys(what) => own::keys(&client()?, what, printer).await,
+        Command::Tokens(what) => own::tokens(&client()?, what, printer).await,
+        Command::Devices(what) => own::devices(&client()?, what, printer).await,
+        Command::Pins(what) => service::pins(&client()?, what, printer).await,
+        Command::Settings(what) => service::settings(&client()?, what, printer).await,
+        Command::ServiceKeys(what) => service::keys(&client()?, what, printer).await,
         Command::Sessions(what) => sessions::run(&client()?, what, printer).await,
         Command::Recordings(what) => recordings::run(&client()?, what, printer).await,
         Command::Log(what) => log::run(&client()?, what, printer).await,
@@ -84,40 +96,6 @@ async fn machines(client: &Client, printer: Printer) -> Result<Exit, Failure> {
             ],
             &rows,
         )
-    })?;
-    Ok(Exit::Done)
-}
-
-async fn people(client: &Client, printer: Printer) -> Result<Exit, Failure> {
-    printer.value(&client.people().await?, |all| {
-        let rows: Vec<_> = all
-            .iter()
-            .map(|p| {
-                let code = if p.code { "yes" } else { "no" };
-                vec![
-                    p.name.clone(),
-                    p.full_name.clone(),
-                    p.organisation.clone(),
-                    p.groups.join(" "),
-                    p.roles.join(" "),
-                    p.keys.len().to_string(),
-                    code.into(),
-                    p.standing.clone(),
-                ]
-            })
-            .collect();
-        let left = Align::Left;
-        let heads = [
-            ("person", left),
-            ("name", left),
-            ("organisation", left),
-            ("groups", left),
-            ("roles", left),
-            ("keys", Align::Right),
-            ("code", left),
-            ("account", left),
-        ];
-        table(&heads, &rows)
     })?;
     Ok(Exit::Done)
 }

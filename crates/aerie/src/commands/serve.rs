@@ -16,8 +16,17 @@ use tokio::signal::unix::{SignalKind, signal};
 const SHORTEST_PASSWORD: usize = 12;
 
 pub(super) async fn serve(options: &Serve) -> Result<Exit, Failure> {
-    let service = Service::start(Config { data: options.data.clone(), http: options.http, ssh: options.ssh }).await?;
-    eprintln!("The console is at http://{}, the SSH gateway at {}. Ctrl-C stops both.", service.http(), service.ssh());
+    let https = options.http.is_none().then_some(options.https);
+    let service = Service::start(Config { data: options.data.clone(), https, http: options.http, ssh: options.ssh }).await?;
+    eprintln!("The console is at {}, the SSH gateway at {}. Ctrl-C stops both.", service.address(), service.ssh());
+    if let Some(print) = service.tls_authority() {
+        eprintln!("The certificate is signed by this service's own authority: {print}");
+    }
+    if let Some(link) = service.first_link() {
+        eprintln!(
+            "\nNobody is here yet. This link makes the first administrator; it is good once, for a day, and is not shown again:\n  {link}\n"
+        );
+    }
     let (host, authority) = service.host_keys();
     eprintln!("Host key of the gateway: {host}\nFor `ssh -J`, trust in known_hosts: @cert-authority * {authority}");
     eprintln!("For the machines, as TrustedUserCAKeys: {}", service.user_authority());
@@ -56,7 +65,7 @@ pub(super) async fn setup(options: &Setup, printer: Printer) -> Result<Exit, Fai
         return Err(Failure::usage(format!("{} is not empty: setup fills an empty directory only", options.data.display())));
     }
     validate(&file).map_err(|e| Failure::usage(format!("{}: {e}", options.directory.display())))?;
-    store.replace_directory(&file, store.directory_version().await?).await?;
+    store.replace_directory(&file, store.directory_version().await?, "setup", Timestamp::now()).await?;
     for name in &options.credentials_for {
         let person =
             directory.person(name).ok_or_else(|| Failure::usage(format!("{} names nobody called {name}", options.directory.display())))?;
@@ -81,12 +90,9 @@ fn random() -> Result<[u8; 20], Failure> {
 
 /// Sets somebody's password and code.
 pub(crate) async fn enrol(store: &Store, keys: &Keys, person: &str, password: &str, secret: [u8; 20]) -> Result<TotpSecret, Failure> {
-    store.set_password(person, &hash_password(password).map_err(Failure::internal)?).await?;
+    store.set_password(person, Some(&hash_password(password).map_err(Failure::internal)?), Timestamp::now()).await?;
     let secret = TotpSecret::from_bytes(secret);
-    let mut nonce = [0; 24];
-    getrandom::fill(&mut nonce).map_err(|e| Failure::internal(e.to_string()))?;
-    let sealed =
-        keys.master.seal(secret.expose(), &totp_purpose(person), nonce).ok_or_else(|| Failure::internal("a secret could not be sealed"))?;
-    store.set_totp(person, &sealed).await?;
+    let sealed = keys.seal(secret.expose(), &totp_purpose(person)).map_err(|e| Failure::internal(e.to_string()))?;
+    store.set_totp(person, Some(&sealed), 0).await?;
     Ok(secret)
 }

@@ -125,7 +125,13 @@ pub(super) async fn make(config: &Config, keys: &Keys, store: &Store, zone: &Tim
         events.extend(told(p, &recorded));
     }
     events.sort_by_key(|e| e.at);
-    let (log, _) = EventLog::open(store.clone(), keys.checkpoint_key(), keys.log_key()).await?;
+    let (log, _) = EventLog::open(
+        store.clone(),
+        keys.checkpoint_key().map_err(|e| Failure::internal(e.to_string()))?,
+        keys.checkpoint_keys(),
+        keys.log_key(),
+    )
+    .await?;
     // Groups of appends that wait together are one transaction each.
     for group in events.chunks(400) {
         let mut waiting = tokio::task::JoinSet::new();
@@ -157,9 +163,7 @@ struct Recorded {
 
 fn record(config: &Config, keys: &Keys, p: &Past, compressor: &mut Compressor) -> std::io::Result<Recorded> {
     let key = scenario::bytes(&format!("recording {}", p.id));
-    let mut nonce = [0; 24];
-    nonce.iter_mut().zip(scenario::bytes(&format!("nonce {}", p.id))).for_each(|(to, from)| *to = from);
-    let sealed = keys.master.seal(&key, &Header::purpose(&p.id), nonce).ok_or_else(|| std::io::Error::other("no key"))?;
+    let sealed = keys.seal(&key, &Header::purpose(&p.id)).map_err(std::io::Error::other)?;
     let header = Header {
         session: p.id.clone(),
         person: p.person.into(),
@@ -318,7 +322,12 @@ fn told(p: &Past, r: &Recorded) -> Vec<NewEvent> {
 
 /// The machines' own logs: what the sessions left there, guessing from outside, and what the rules forbid.
 fn logs(past: &[Past], keys: &Keys, today: Date, zone: &TimeZone) -> BTreeMap<String, String> {
-    let mut logs = Logs { lines: BTreeMap::new(), today, zone, authority: fingerprint(keys.user_authority.public_key()) };
+    let mut logs = Logs {
+        lines: BTreeMap::new(),
+        today,
+        zone,
+        authority: keys.user_authorities().first().map(|k| fingerprint(k.public_key())).unwrap_or_default(),
+    };
     logs.sessions(past);
     logs.guessing();
     logs.violations();

@@ -7,9 +7,13 @@ use crate::commands::serve::enrol;
 use aerie_client::{Client, ScanQuery};
 use aerie_core::directory::RegisteredKey;
 use aerie_core::factor::TotpSecret;
+use aerie_core::policy::Proofs;
+use aerie_core::session::Stage;
 use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer};
-use aerie_service::{Config, Keys, Service, fingerprint, new_token};
+use aerie_service::{Config, Keys, PASSWORD_COST, Service, fingerprint};
 use aerie_store::{Publication, Store, Token, TokenKind};
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -156,7 +160,7 @@ impl Running {
         // The machines' users go through it to nothing but what is theirs.
         std::fs::set_permissions(&places.root, std::fs::Permissions::from_mode(0o755)).map_err(failed(root.display()))?;
         std::fs::create_dir_all(places.data()).map_err(failed(root.display()))?;
-        let config = Config { data: places.data(), http: free(options.http), ssh: free(options.ssh) };
+        let config = Config { data: places.data(), https: None, http: Some(free(options.http)), ssh: free(options.ssh) };
         let keys = Keys::load(&config.data).map_err(|e| Failure::internal(e.to_string()))?;
         let store = Store::open(&config.data.join("aerie.db")).await?;
         let fresh = store.policies().await?.is_empty();
@@ -175,15 +179,9 @@ impl Running {
         .map_err(lab_failed)?;
         let machines = start_machines(&mut lab, &keys)?;
         enrol_everybody(&store, &keys, &machines, &places, fresh).await?;
-        let token = new_token().map_err(|e| Failure::internal(e.to_string()))?;
-        let now = Timestamp::now();
-        let kept = Token {
-            hash: keys.token_hash(&token),
-            person: "lena".into(),
-            kind: TokenKind::Client,
-            expires: now + SignedDuration::from_hours(24 * 7),
-        };
-        store.add_token(&kept, now).await?;
+        // What a password may cost is measured by a service that is used for long; the demo starts at once.
+        store.set_meta(PASSWORD_COST, b"19456 2").await?;
+        let token = token(&store, &keys).await?;
         store.close().await;
         let service = Service::start(config).await?;
         service.look_at_recordings(&past).await;
@@ -247,7 +245,7 @@ fn write_logs(places: &Places, logs: &BTreeMap<String, String>) -> Result<(), Fa
 }
 
 fn start_machines(lab: &mut Lab, keys: &Keys) -> Result<Vec<RunningMachine>, Failure> {
-    let authority = keys.user_authority.public_key().to_openssh().map_err(|e| Failure::internal(e.to_string()))?;
+    let authority = keys.user_authority_lines().join("\n");
     let mut running = vec![];
     for machine in scenario::machines() {
         // One machine has a key of its own user on it: the way around the gateway that the audit finds.
@@ -264,14 +262,44 @@ fn start_machines(lab: &mut Lab, keys: &Keys) -> Result<Vec<RunningMachine>, Fai
     Ok(running)
 }
 
+/// A token of the administrator for scripts: good for a week, and for everything.
+async fn token(store: &Store, keys: &Keys) -> Result<String, Failure> {
+    let mut bytes = [0; 32];
+    getrandom::fill(&mut bytes).map_err(|e| Failure::internal(e.to_string()))?;
+    let secret = URL_SAFE_NO_PAD.encode(bytes);
+    let now = Timestamp::now();
+    let kept = Token {
+        id: format!("demo-{}", now.as_second()),
+        hash: keys.token_hash(&secret),
+        person: "lena".into(),
+        kind: TokenKind::Api,
+        name: "demo".into(),
+        scopes: vec![],
+        key: None,
+        stage: Stage::Full,
+        proofs: Proofs::default(),
+        created: now,
+        expires: now + SignedDuration::from_hours(24 * 7),
+        last_used: now,
+        last_from: "127.0.0.1".into(),
+    };
+    store.add_token(&kept).await?;
+    Ok(secret)
+}
+
 async fn enrol_everybody(store: &Store, keys: &Keys, machines: &[RunningMachine], places: &Places, fresh: bool) -> Result<(), Failure> {
     std::fs::create_dir_all(places.root.join("keys")).map_err(failed("keys"))?;
     if fresh {
-        store.replace_directory(&scenario::directory(), store.directory_version().await?).await?;
+        store.replace_directory(&scenario::directory(), store.directory_version().await?, "setup", Timestamp::now()).await?;
     }
     for mut person in scenario::people() {
         let key = scenario::key(&person.name).ok_or_else(|| Failure::internal("a key could not be made"))?;
-        person.keys = vec![RegisteredKey { fingerprint: fingerprint(key.public_key()), label: "workstation".into() }];
+        person.keys = vec![RegisteredKey {
+            fingerprint: fingerprint(key.public_key()),
+            label: "workstation".into(),
+            public: key.public_key().to_openssh().map(|l| l.split(' ').take(2).collect::<Vec<_>>().join(" ")).unwrap_or_default(),
+            ..RegisteredKey::default()
+        }];
         let path = places.key(&person.name);
         let text = key.to_openssh(Default::default()).map_err(|e| Failure::internal(e.to_string()))?;
         let _ = std::fs::remove_file(&path);

@@ -24,6 +24,7 @@ pub struct World {
 pub fn world() -> &'static World {
     static WORLD: OnceLock<World> = OnceLock::new();
     WORLD.get_or_init(|| {
+        aerie_client::provide_tls();
         let directory = tempfile::tempdir().unwrap();
         let file = directory.path().join("demo.json");
         let mut demo = Command::new(AERIE)
@@ -39,6 +40,12 @@ pub fn world() -> &'static World {
         let description: Description = serde_json::from_slice(&std::fs::read(&file).unwrap()).unwrap();
         World { people: People::new(description).unwrap(), _life: life, _demo: demo }
     })
+}
+
+/// An HTTP client that knows nothing of the API.
+pub fn http() -> reqwest::Client {
+    aerie_client::provide_tls();
+    reqwest::Client::new()
 }
 
 /// A client of the administrator.

@@ -1,5 +1,9 @@
 //! The command line: one declaration for parser, help, man page and completions.
 
+mod people;
+
+pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens};
+
 use clap::{Args, Parser, Subcommand};
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -34,15 +38,48 @@ pub enum Command {
     SignIn {
         /// Your name
         person: String,
+        /// Fingerprint of the service's own authority, as `aerie serve` prints it
+        #[arg(long, value_name = "SHA256:…")]
+        authority: Option<String>,
     },
+    /// Take an invitation: asks for its link and a password, and signs in
+    Join {
+        /// Fingerprint of the service's own authority, as `aerie serve` prints it
+        #[arg(long, value_name = "SHA256:…")]
+        authority: Option<String>,
+    },
+    /// Prove yourself again with a code, for what needs a recent proof
+    StepUp,
     /// Sign out
     SignOut,
     /// Show how things stand
     Now,
     /// List machines
     Machines,
-    /// List people
-    People,
+    /// People: find, add, change, invite, suspend, remove
+    #[command(subcommand)]
+    People(People),
+    /// How you sign in: password, codes, recovery codes, passkeys
+    #[command(subcommand)]
+    Factors(Factors),
+    /// Your SSH keys
+    #[command(subcommand)]
+    Keys(Keys),
+    /// Your API tokens
+    #[command(subcommand)]
+    Tokens(Tokens),
+    /// Where you are signed in
+    #[command(subcommand)]
+    Devices(Devices),
+    /// PINs for visits and machines
+    #[command(subcommand)]
+    Pins(Pins),
+    /// Settings of the service
+    #[command(subcommand)]
+    Settings(Settings),
+    /// Keys of the service
+    #[command(subcommand)]
+    ServiceKeys(ServiceKeys),
     /// Sessions, live and past
     #[command(subcommand)]
     Sessions(Sessions),
@@ -86,9 +123,12 @@ pub struct Serve {
     /// Data directory
     #[arg(long, env = "AERIE_DATA", default_value = "aerie-data")]
     pub data: PathBuf,
-    /// Address of console and API (loopback)
-    #[arg(long, default_value = aerie_service::DEFAULT_HTTP)]
-    pub http: SocketAddr,
+    /// Address of console and API, with TLS
+    #[arg(long, default_value = aerie_service::DEFAULT_HTTPS)]
+    pub https: SocketAddr,
+    /// Address of console and API without TLS, on this machine alone: for a proxy, in place of --https
+    #[arg(long)]
+    pub http: Option<SocketAddr>,
     /// Address of the SSH gateway
     #[arg(long, default_value = aerie_service::DEFAULT_SSH)]
     pub ssh: SocketAddr,
