@@ -118,6 +118,11 @@ impl Client {
         Self { base: base.trim_end_matches('/').into(), token, key: None, http: builder.build().unwrap_or_default() }
     }
 
+    /// The token that it uses, if any.
+    pub fn token(&self) -> Option<&str> {
+        self.token.as_deref()
+    }
+
     /// The same with a key that signs each request (RFC 9421).
     #[must_use]
     pub fn with_key(mut self, key: RequestKey) -> Self {

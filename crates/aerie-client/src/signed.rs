@@ -23,7 +23,7 @@ impl RequestKey {
 
     /// Puts `Content-Digest`, `Signature-Input` and `Signature` on a request. A body that is streamed cannot be signed, and is
     /// refused by the service.
-    pub(crate) fn sign(&self, request: &mut reqwest::Request) {
+    pub fn sign(&self, request: &mut reqwest::Request) {
         let digest = request.body().and_then(reqwest::Body::as_bytes).map(content_digest);
         let url = request.url().clone();
         let authority = match url.port() {

@@ -71,6 +71,8 @@ pub(crate) struct App {
     pub(crate) live: LiveSessions,
     pub(crate) reach: ReachCache,
     settings: RwLock<Arc<Settings>>,
+    /// Whoever changes the directory does it in their turn, so that of two changes at a time none is lost.
+    pub(crate) directory_turn: tokio::sync::Mutex<()>,
     /// Where the console listens, once it does.
     listening: OnceLock<String>,
     /// The certificate in use.
@@ -196,6 +198,7 @@ impl Service {
             rules: Rulebook::load(store.clone()).await?,
             identity: Identity::open(store.clone(), keys.clone(), Timestamp::now()).await?,
             settings: RwLock::new(Arc::new(store.settings().await?)),
+            directory_turn: tokio::sync::Mutex::default(),
             listening: OnceLock::new(),
             tls: RwLock::default(),
             recorder: Recorder::start(config.recordings(), keys.clone()).map_err(io("the recordings"))?,

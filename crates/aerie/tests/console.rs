@@ -246,7 +246,7 @@ async fn reach_leads_from_groups_to_one_person_on_one_machine_and_why() {
     let d = browser(1280, 800, true).await;
     sign_in(&d, "tove").await;
     goto(&d, "/reach").await;
-    says(&d, "h1", "pairs of 13 people and 6 machines").await;
+    says(&d, "h1", "pairs of 14 people and 6 machines").await;
     assert_eq!(faults(&d).await, Vec::<String>::new(), "reach");
     d.query(By::Css("[aria-label^='night-operators on ridge']")).first().await.unwrap().click().await.unwrap();
     d.query(By::Css("[aria-label^='ines on dome-east']")).first().await.unwrap().click().await.unwrap();
@@ -299,6 +299,173 @@ async fn the_keyboard_alone_is_enough() {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     assert_eq!(theme().await, "dark");
+    d.quit().await.unwrap();
+}
+
+/// An authenticator of the browser's own: one that verifies its user, as a laptop has, or a key that is only touched.
+async fn authenticator(d: &WebDriver, verifies: bool) {
+    let tools = d.cdp();
+    tools.send_raw("WebAuthn.enable", serde_json::json!({})).await.unwrap();
+    let options = serde_json::json!({ "options": {
+        "protocol": "ctap2", "transport": if verifies { "internal" } else { "usb" }, "hasResidentKey": verifies,
+        "hasUserVerification": verifies, "isUserVerified": verifies, "automaticPresenceSimulation": true,
+    } });
+    tools.send_raw("WebAuthn.addVirtualAuthenticator", options).await.unwrap();
+}
+
+async fn type_into(d: &WebDriver, css: &str, text: &str) {
+    find(d, css).await.send_keys(text).await.unwrap();
+}
+
+async fn click(d: &WebDriver, css: &str) {
+    find(d, css).await.click().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_passkey_is_enrolled_signs_in_and_confirms_a_sign_in_at_the_gateway() {
+    let d = browser(1280, 800, false).await;
+    let link = common::client().invite("oona").await.unwrap().link;
+    d.goto(&link).await.unwrap();
+    says(&d, "h1", "Welcome, Oona Sandberg").await;
+    // The secret stands no longer in the address, where a shoulder or a history could read it.
+    assert!(!d.current_url().await.unwrap().as_str().contains('#'));
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    type_into(&d, "input[name=password]", "oona oona oona\n").await;
+    says(&d, "[role=alert]", "not taken").await;
+    find(&d, "input[name=password]").await.clear().await.unwrap();
+    type_into(&d, "input[name=password]", "seven grey herons at dawn\n").await;
+    says(&d, "[data-testid=advice]", "nothing else is possible before").await;
+    // Until then every other page leads here.
+    goto(&d, "/sessions").await;
+    says(&d, "[data-testid=advice]", "nothing else is possible before").await;
+    authenticator(&d, true).await;
+    click(&d, "[data-testid=add-passkey]").await;
+    type_into(&d, "input[name=label]", "archive laptop\n").await;
+    says(&d, "[data-testid=passkey-row]", "archive laptop").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+
+    // An SSH key, with a signature of the real ssh-keygen.
+    let directory = tempfile::tempdir().unwrap();
+    let key = directory.path().join("key");
+    let made = Command::new("ssh-keygen").args(["-q", "-t", "ed25519", "-N", "", "-f"]).arg(&key).status().unwrap();
+    assert!(made.success());
+    click(&d, "[data-testid=add-key]").await;
+    let command = text_of(&d, "[data-testid=sign-command]").await.replace("~/.ssh/id_ed25519", &key.display().to_string());
+    let signed = Command::new("sh").args(["-c", &command]).output().unwrap();
+    let fill = async |css: &str, value: &str| {
+        let script = "arguments[0].value = arguments[1]; arguments[0].dispatchEvent(new Event('input'))";
+        let field = find(&d, css).await.to_json().unwrap();
+        d.execute(script, vec![field, value.into()]).await.unwrap();
+    };
+    fill("textarea[name=public]", &std::fs::read_to_string(key.with_extension("pub")).unwrap()).await;
+    fill("textarea[name=signature]", &String::from_utf8(signed.stdout).unwrap()).await;
+    type_into(&d, "input[name=key-label]", "archive laptop\n").await;
+    says(&d, "[data-testid=key-row]", "ssh-ed25519").await;
+
+    // Out, and in again with the passkey alone; an address elsewhere is not gone to.
+    click(&d, "[data-testid=account]").await;
+    click(&d, "[data-testid=sign-out]").await;
+    find(&d, "[data-testid=passkey]").await;
+    goto(&d, "/sign-in?to=//elsewhere.example/").await;
+    click(&d, "[data-testid=passkey]").await;
+    says(&d, "[data-testid=account]", "Oona Sandberg").await;
+    assert!(d.current_url().await.unwrap().as_str().starts_with(&world().people.demo.console));
+
+    // The archive wants the passkey in the terminal as well: it shows a link and a number, and goes on by itself.
+    let ssh = &world().people.demo.ssh;
+    let mut child = tokio::process::Command::new("ssh")
+        .args(["-F", "/dev/null", "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=yes", "-o"])
+        .arg(format!("UserKnownHostsFile={}", ssh.known_hosts))
+        .arg("-i")
+        .arg(&key)
+        .args(["-p", &ssh.port.to_string(), "oona+archive-db@127.0.0.1", "hostname"])
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .kill_on_drop(true)
+        .spawn()
+        .unwrap();
+    let mut lines = tokio::io::AsyncBufReadExt::lines(tokio::io::BufReader::new(child.stderr.take().unwrap()));
+    let mut shown = String::new();
+    while !shown.contains("the number") {
+        shown += &lines.next_line().await.unwrap().expect("the terminal shows no link");
+        shown.push(' ');
+    }
+    let link = shown.split_whitespace().find(|w| w.contains("/confirm/")).unwrap().to_string();
+    let number: String = shown.split("the number ").nth(1).unwrap().chars().take(2).collect();
+    d.goto(&link).await.unwrap();
+    says(&d, "section", "Oona Sandberg signs in to archive-db in a terminal").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    let wrong = if number == "10" { "11" } else { "10" };
+    type_into(&d, "input[name=number]", &format!("{wrong}\n")).await;
+    says(&d, "[role=alert]", "not the number").await;
+    find(&d, "input[name=number]").await.clear().await.unwrap();
+    type_into(&d, "input[name=number]", &format!("{number}\n")).await;
+    says(&d, "[data-testid=confirmed]", "Confirmed").await;
+    let out = tokio::time::timeout(Duration::from_secs(60), child.wait_with_output()).await.unwrap().unwrap();
+    assert_eq!((out.status.code(), String::from_utf8_lossy(&out.stdout).trim()), (Some(0), "archive-db"));
+    // A used link is nobody's.
+    d.goto(&link).await.unwrap();
+    says(&d, "[role=alert]", "Nobody waits here").await;
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_security_key_is_the_second_step_and_recovery_codes_are_shown_once() {
+    let d = browser(1280, 800, true).await;
+    sign_in(&d, "jun").await;
+    authenticator(&d, false).await;
+    goto(&d, "/account").await;
+    click(&d, "[data-testid=add-security-key]").await;
+    type_into(&d, "input[name=label]", "blue key\n").await;
+    says(&d, "[data-testid=passkey-row]", "blue key").await;
+    click(&d, "[data-testid=make-recovery]").await;
+    assert_eq!(text_of(&d, "[data-testid=recovery-codes]").await.lines().count(), 10);
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    click(&d, "[data-testid=account]").await;
+    click(&d, "[data-testid=sign-out]").await;
+    type_into(&d, "input[name=person]", "jun").await;
+    type_into(&d, "input[name=password]", "jun watches the sky\n").await;
+    // Either does: the code, or the key.
+    find(&d, "input[name=code]").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    click(&d, "[data-testid=prove-security-key]").await;
+    says(&d, "[data-testid=account]", "Jun Takeda").await;
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn people_are_found_shown_and_looked_after() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "tove").await;
+    goto(&d, "/people").await;
+    find(&d, "[data-testid=person-row]").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    type_into(&d, "[data-testid=find-people]", "tomasz").await;
+    says(&d, "h1", "1 person is found").await;
+    click(&d, "[data-testid=person-row] a").await;
+    says(&d, "h1", "Tomasz Brandt can sign in with").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    click(&d, "[data-testid=temporary-code]").await;
+    assert_eq!(text_of(&d, "[data-testid=shown-code]").await.len(), 14);
+    click(&d, "[data-testid=suspend]").await;
+    says(&d, "h1", "Tomasz Brandt is suspended").await;
+    click(&d, "[data-testid=suspend]").await;
+    says(&d, "h1", "Tomasz Brandt can sign in with").await;
+    goto(&d, "/people").await;
+    click(&d, "[data-testid=add-person]").await;
+    type_into(&d, "input[name=new-name]", "rosalind").await;
+    type_into(&d, "input[name=new-full-name]", "Rosalind Achebe\n").await;
+    says(&d, "h1", "Rosalind Achebe has nothing to sign in with").await;
+    click(&d, "[data-testid=invite]").await;
+    assert!(text_of(&d, "[data-testid=invitation]").await.contains("/welcome#"));
+    goto(&d, "/settings").await;
+    find(&d, "[data-testid=service-key]").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    goto(&d, "/visit").await;
+    type_into(&d, "input[name=pin]", "0000 0000\n").await;
+    says(&d, "[role=alert]", "not right").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
     d.quit().await.unwrap();
 }
 

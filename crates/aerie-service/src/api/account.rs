@@ -367,6 +367,7 @@ pub(super) async fn make_token(
         stage: Stage::Full,
         proofs: Default::default(),
         created: caller.now,
+        now: caller.now,
         expires: caller.now + SignedDuration::from_hours(24 * i64::from(given.days)),
         from: caller.from,
     };

@@ -64,6 +64,12 @@ impl Seen {
         self.0.is_none()
     }
 
+    /// Nobody and nothing.
+    fn nothing() -> Self {
+        let none = || Selector::Not(Box::new(Selector::All));
+        Self(Some((none(), none())))
+    }
+
     /// What a scope selects. One that cannot be read shows nothing.
     fn of(scope: &Scope) -> Self {
         let nothing = || Selector::Not(Box::new(Selector::All));
@@ -112,7 +118,7 @@ impl Caller {
 
     /// For whom and what their reading counts.
     pub(super) fn seen(&self) -> Seen {
-        self.within(Act::ReadEverything).unwrap_or_default()
+        self.within(Act::ReadEverything).unwrap_or_else(Seen::nothing)
     }
 
     pub(super) fn sees_person(&self, app: &App, name: &str) -> bool {

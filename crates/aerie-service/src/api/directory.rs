@@ -87,6 +87,7 @@ pub(super) async fn import(
     headers: HeaderMap,
     Json(given): Json<DirectoryImport>,
 ) -> Result<Json<DirectoryChanges>, Problem> {
+    let _turn = app.directory_turn.lock().await;
     let rules = app.rules.now();
     let known = DirectoryFile::from(&**rules.policy.directory());
     let version = match super::version_of(&headers)? {

@@ -277,6 +277,7 @@ fn changed() -> Problem {
 /// Checks and keeps a changed person.
 async fn keep(app: &App, caller: &Caller, before: Option<&Person>, after: Person, headers: &HeaderMap) -> Result<(), Problem> {
     may_manage(app, caller, before, &after)?;
+    let _turn = app.directory_turn.lock().await;
     let (mut file, version) = known(app, headers)?;
     match file.people.iter_mut().find(|p| p.name == after.name) {
         Some(slot) => *slot = after.clone(),
@@ -362,6 +363,7 @@ pub(super) async fn remove(
     if name == caller.person.name {
         return Err(Problem::own_rights("Nobody removes themselves: another administrator must do it."));
     }
+    let _turn = app.directory_turn.lock().await;
     let (mut file, version) = known(&app, &headers)?;
     file.people.retain(|p| p.name != name);
     let day = caller.now.to_zoned(app.rules.now().policy.zone().clone()).date();
@@ -453,29 +455,20 @@ fn dead_link() -> Problem {
     Problem::not_found("This link is not good: it was used, replaced, or is too old. Ask for another.")
 }
 
-/// The invitation of a secret. Whoever guesses is braked.
-async fn opened(app: &App, secret: &str, from: std::net::IpAddr, now: Timestamp) -> Result<(Vec<[u8; 32]>, Invitation), Problem> {
-    if let Some(crate::identity::Checked::Wait(seconds)) = app.identity.stranger("an invitation", from, now) {
-        return Err(Problem::wait(seconds));
-    }
+/// The invitation of a secret. It has 256 bits: there is nothing to guess, and no brake that could keep others out.
+async fn opened(app: &App, secret: &str, now: Timestamp) -> Result<(Vec<[u8; 32]>, Invitation), Problem> {
     let hashes = app.keys.token_hashes(secret);
-    match app.store.invitation(&hashes, now).await? {
-        Some(invitation) => Ok((hashes, invitation)),
-        None => {
-            app.identity.stranger_failed("an invitation", from, now);
-            Err(dead_link())
-        }
-    }
+    let invitation = app.store.invitation(&hashes, now).await?.ok_or_else(dead_link)?;
+    Ok((hashes, invitation))
 }
 
 /// Open an invitation, without taking it.
 #[utoipa::path(post, path = "/invitations/open", operation_id = "openInvitation", request_body = InvitationSecret, responses((status = 200, body = InvitationFacts), (status = 404), (status = 429)))]
 pub(super) async fn open_invitation(
     State(app): State<Arc<App>>,
-    ConnectInfo(from): ConnectInfo<SocketAddr>,
     Json(given): Json<InvitationSecret>,
 ) -> Result<Json<InvitationFacts>, Problem> {
-    let (_, invitation) = opened(&app, &given.secret, from.ip().to_canonical(), Timestamp::now()).await?;
+    let (_, invitation) = opened(&app, &given.secret, Timestamp::now()).await?;
     let rules = app.rules.now();
     let shown = |name: &str| rules.policy.directory().person(name).map_or_else(String::new, |p| p.shown().into());
     Ok(Json(InvitationFacts {
@@ -496,7 +489,7 @@ pub(super) async fn take_invitation(
     Json(given): Json<InvitationTaken>,
 ) -> Result<Response, Problem> {
     let attempt = Attempt::of(&headers, from.ip().to_canonical(), given.token)?;
-    let (hashes, invitation) = opened(&app, &given.secret, attempt.from, attempt.now).await?;
+    let (hashes, invitation) = opened(&app, &given.secret, attempt.now).await?;
     let first = invitation.person.is_empty();
     let person = if first { first_administrator(&app, &given)? } else { find(&app, Some(&Seen::default()), &invitation.person)? };
     check_new_password(&app, &person, &given.password)?;
@@ -504,6 +497,7 @@ pub(super) async fn take_invitation(
     if !app.store.use_invitation(&hashes).await? {
         return Err(dead_link());
     }
+    let _turn = app.directory_turn.lock().await;
     if first && !app.store.change_person(&person, app.rules.now().directory_version).await? {
         return Err(changed());
     }

@@ -267,16 +267,15 @@ fn heads(index: &Index, key: &str, chosen: &Bits) -> Vec<(MatrixHead, Bits)> {
 /// How much access there is between groups of people and groups of machines.
 #[utoipa::path(get, path = "/reach/matrix", operation_id = "reachMatrix", params(MatrixQuery), responses((status = 200, body = MatrixView)))]
 pub(super) async fn matrix(State(app): State<Arc<App>>, caller: Caller, Query(q): Query<MatrixQuery>) -> Result<Json<MatrixView>, Problem> {
-    if !caller.reads_all() {
-        return Err(Problem::not_allowed("Only administrators and auditors may read this."));
-    }
+    let seen = caller.within(Act::ReadDirectory);
+    let seen = seen.ok_or_else(|| Problem::not_allowed("Only those who look after people, rules or machines may read this."))?;
     let (rows, columns) = (q.rows.as_deref().unwrap_or("group"), q.columns.as_deref().unwrap_or("site"));
     if !["group", "organisation", "person"].contains(&rows) || !["site", "group", "label", "owner", "name"].contains(&columns) {
         return Err(Problem::bad_request("`rows` is group, organisation or person; `columns` is site, group, label, owner or name."));
     }
     let asked = ReachQuery { people: q.people, machines: q.machines, version: q.version, ..ReachQuery::default() };
     let (reach, _) = map(&app, &asked).await?;
-    let (people, machines) = chosen(&asked, reach.policy(), &caller.seen())?;
+    let (people, machines) = chosen(&asked, reach.policy(), &seen)?;
     let (rows, columns) = (rows.to_string(), columns.to_string());
     let shown = app
         .rules

@@ -4,6 +4,7 @@ use super::version_of;
 use crate::rulebook::{Checked, PublishError};
 use crate::service::App;
 use aerie_api::{PolicyChecked, PolicyRead, PolicyText, PolicyView, PublishNote, RuleCard, RuleEdit, RuleView, VersionView, Why, WhyQuery};
+use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{
     Capability, Effect, Factor, Factors, Facts, Outcome, Policy, Proofs, Request, Rule, Speech, Tracks, add_rule, change_rule, remove_rule,
@@ -231,16 +232,18 @@ pub(super) fn capability_of(word: &str) -> Result<Capability, Problem> {
 /// Nothing is taken as proved unless `factors` says so; a recording is. What the rules demand is listed.
 #[utoipa::path(get, path = "/why", operation_id = "why", params(WhyQuery), responses((status = 200, body = Why)))]
 pub(super) async fn why(State(app): State<Arc<App>>, caller: Caller, Query(q): Query<WhyQuery>) -> Result<Json<Why>, Problem> {
-    if !caller.sees_person(&app, &q.person) {
-        return Err(Problem::not_allowed("Ask about yourself: only administrators and auditors ask about others."));
+    let (own, seen) = (q.person == caller.person.name, caller.within(Act::ReadDirectory));
+    let directory = app.rules.now().policy.directory().clone();
+    if !own && !seen.as_ref().is_some_and(|s| s.person(&directory, &q.person)) {
+        return Err(Problem::not_allowed("Ask about yourself: only those who look after people or rules ask about others."));
     }
-    if caller.reads_all() && !caller.sees_machine(&app, &q.machine) && q.person != caller.person.name {
+    if !own && !seen.as_ref().is_some_and(|s| s.machine(&directory, &q.machine)) {
         return Err(Problem::not_allowed("This machine is outside of what you look after."));
     }
     let capability = capability_of(&q.capability)?;
     let from = q.from.as_deref().map(str::parse).transpose().map_err(|_| Problem::bad_request("`from` is not an address."))?;
     let rules = app.rules.now();
-    let shown = caller.reads_all();
+    let shown = seen.is_some();
     let (version, policy) = match q.version.filter(|_| shown) {
         None => (rules.version, rules.policy),
         Some(v) => (v, app.rules.version(v).await?.ok_or_else(|| Problem::not_found("There is no such version of the rules."))?),

@@ -114,6 +114,7 @@ pub(super) async fn admit(app: &App, person: &Person, proved: Factors, attempt: 
         stage,
         proofs: Proofs::at(proved, now),
         created: now,
+        now,
         expires: now + if stage == Stage::Proving { aerie_core::session::PROVING } else { limits.lifetime },
         from: attempt.from,
     };

@@ -146,6 +146,7 @@ pub(super) async fn register(
         return Err(Problem::not_good("The signature is not one of this key over the question."));
     }
     let print = fingerprint(&key);
+    let _turn = app.directory_turn.lock().await;
     let rules = app.rules.now();
     let mut person = rules.policy.directory().person(&caller.person.name).cloned().ok_or_else(Problem::sign_in_first)?;
     if person.keys.iter().any(|k| k.fingerprint == print) {
@@ -195,6 +196,7 @@ async fn keep(app: &App, caller: &Caller, person: &Person, version: u64, did: St
 }
 
 async fn take_away(app: &App, caller: &Caller, name: &str, print: &str) -> Result<StatusCode, Problem> {
+    let _turn = app.directory_turn.lock().await;
     let rules = app.rules.now();
     let missing = || Problem::not_found("There is no such key.");
     let mut person = rules.policy.directory().person(name).cloned().ok_or_else(missing)?;

@@ -84,6 +84,8 @@ pub(crate) struct NewToken {
     pub(crate) stage: Stage,
     pub(crate) proofs: Proofs,
     pub(crate) created: Timestamp,
+    /// The request that makes it, which is its first use.
+    pub(crate) now: Timestamp,
     pub(crate) expires: Timestamp,
     pub(crate) from: IpAddr,
 }
@@ -129,7 +131,7 @@ impl Book {
     pub(crate) async fn add(&self, new: NewToken) -> Result<(Zeroizing<String>, Arc<Entry>), StoreError> {
         let secret = new_secret().map_err(|_| StoreError::LogClosed)?;
         let token = Token {
-            id: crate::api::new_id(new.created),
+            id: crate::api::new_id(new.now),
             hash: self.keys.token_hash(&secret),
             person: new.person,
             kind: new.kind,
@@ -140,7 +142,7 @@ impl Book {
             proofs: new.proofs,
             created: new.created,
             expires: new.expires,
-            last_used: new.created,
+            last_used: new.now,
             last_from: new.from.to_string(),
         };
         let mut of_one = self.of(&token.person);
@@ -180,6 +182,7 @@ impl Book {
             stage,
             proofs,
             created,
+            now,
             expires,
             from,
         };
