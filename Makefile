@@ -23,7 +23,7 @@ demo: engine console
 	@$(CARGO) build --quiet -p aerie
 	@exec target/debug/aerie demo $(ARGS)
 
-tour: engine console
+tour: packages engine console
 	@$(CARGO) build --quiet -p aerie
 	@exec target/debug/aerie demo --tour $(ARGS)
 

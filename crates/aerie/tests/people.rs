@@ -907,3 +907,95 @@ async fn people_are_found_by_a_few_letters_page_by_page() {
     assert_eq!(bad.status(), StatusCode::BAD_REQUEST);
     until("the note of last use", async || admin.person("lena").await.unwrap().tokens.iter().any(|t| t.name == "demo").then_some(())).await;
 }
+
+/// A FIDO authenticator in software: what it signs is what a real one would (OpenSSH's PROTOCOL.u2f).
+struct Fido {
+    key: ed25519_dalek::SigningKey,
+    /// 1 for a touch, 4 for a PIN or finger.
+    flags: u8,
+}
+
+impl Fido {
+    fn public(&self) -> russh::keys::PublicKey {
+        use russh::keys::ssh_key::public::{Ed25519PublicKey, KeyData, SkEd25519};
+        let point = Ed25519PublicKey(self.key.verifying_key().to_bytes());
+        russh::keys::PublicKey::new(KeyData::SkEd25519(SkEd25519::new(point, "ssh:")), "fido")
+    }
+
+    fn sign(&self, message: &[u8]) -> russh::keys::ssh_key::Signature {
+        use ed25519_dalek::Signer as _;
+        use sha2::{Digest as _, Sha256};
+        let trailer = [self.flags, 0, 0, 0, 7];
+        let signed = [&Sha256::digest("ssh:")[..], &trailer, &Sha256::digest(message)].concat();
+        let data = [&self.key.sign(&signed).to_bytes()[..], &trailer].concat();
+        russh::keys::ssh_key::Signature::new(russh::keys::Algorithm::SkEd25519, data).unwrap()
+    }
+
+    /// Signs in to a machine with it alone.
+    async fn signs_in(&mut self, login: &str) -> bool {
+        let address = ("127.0.0.1", world().people.demo.ssh.port);
+        let mut handle = russh::client::connect(Default::default(), address, AnyHost).await.unwrap();
+        let public = self.public();
+        handle.authenticate_publickey_with(login, public, None, self).await.unwrap().success()
+    }
+}
+
+struct AnyHost;
+
+impl russh::client::Handler for AnyHost {
+    type Error = russh::Error;
+
+    async fn check_server_key(&mut self, _: &russh::keys::PublicKeyOrCertificate) -> Result<bool, Self::Error> {
+        Ok(true)
+    }
+}
+
+impl russh::Signer for Fido {
+    type Error = russh::AgentAuthError;
+
+    async fn auth_sign(
+        &mut self,
+        _: &russh::keys::agent::AgentIdentity,
+        _: Option<russh::keys::HashAlg>,
+        mut to_sign: Vec<u8>,
+    ) -> Result<Vec<u8>, Self::Error> {
+        let signature: Vec<u8> = self.sign(&to_sign).try_into().unwrap();
+        to_sign.extend_from_slice(&u32::try_from(signature.len()).unwrap().to_be_bytes());
+        to_sign.extend_from_slice(&signature);
+        Ok(to_sign)
+    }
+}
+
+#[tokio::test]
+async fn a_fido_key_that_was_unlocked_proves_more() {
+    let archivist = PersonChange { groups: Some(vec!["archivists".into()]), ..with_roles(&["technician"]) };
+    let (them, _) = newcomer("fido-holder", archivist).await;
+    let mut fido = Fido { key: ed25519_dalek::SigningKey::from_bytes(&[42; 32]), flags: 5 };
+    let question = them.key_question().await.unwrap();
+    let signed =
+        russh::keys::ssh_key::SshSig::signed_data(&question.namespace, russh::keys::HashAlg::Sha512, question.text.as_bytes()).unwrap();
+    let hash = russh::keys::HashAlg::Sha512;
+    let data = fido.public().key_data().clone();
+    let signature = russh::keys::ssh_key::SshSig::new(data, question.namespace.as_str(), hash, fido.sign(&signed)).unwrap();
+    let key = aerie_api::NewSshKey {
+        public: fido.public().to_openssh().unwrap(),
+        label: "blue key".into(),
+        expires: None,
+        text: question.text,
+        signature: signature.to_pem(Default::default()).unwrap(),
+    };
+    let listed = them.register_key(&key).await.unwrap();
+    assert!(listed[0].hardware && listed[0].kind.starts_with("sk-ssh-ed25519"));
+    // It is enrolled as a security key from now on, and rules can demand it.
+    for (flags, factors) in [(0, None), (1, Some("key security-key")), (5, Some("key passkey security-key"))] {
+        fido.flags = flags;
+        assert_eq!(fido.signs_in("fido-holder+archive-db").await, factors.is_some(), "{flags}");
+        let Some(factors) = factors else { continue };
+        until("the sign-in in the log", async || {
+            let query = aerie_client::ListQuery { kind: Some("sign-in".into()), q: Some("fido-holder".into()), ..Default::default() };
+            let events = client().log(&query).await.unwrap().items;
+            events.iter().any(|e| serde_json::to_value(e).unwrap().to_string().contains(factors)).then_some(())
+        })
+        .await;
+    }
+}

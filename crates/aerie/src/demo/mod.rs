@@ -1,6 +1,8 @@
 //! The demo: Corvid Ridge Observatory, an invented consortium, with real machines and a month of history.
 
+mod browser;
 mod history;
+mod newcomer;
 pub mod people;
 mod plans;
 mod running;

@@ -371,7 +371,7 @@ fn describe(
         &config,
         format!(
             "Host aerie\n  HostName 127.0.0.1\n  Port {port}\n\n{identities}\nHost *\n  IdentitiesOnly yes\n  UserKnownHostsFile {}\n  GlobalKnownHostsFile /dev/null\n  \
-             StrictHostKeyChecking yes\n  LogLevel ERROR\n",
+             StrictHostKeyChecking yes\n",
             known_hosts.display()
         ),
     )?;

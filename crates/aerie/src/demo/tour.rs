@@ -1,5 +1,7 @@
 //! The whole example without a person: each step is done with the real programs, and checked.
 
+use super::browser::Browser;
+use super::newcomer::Newcomer;
 use super::people::{Ended, People};
 use super::running::Running;
 use crate::cli::Demo;
@@ -80,7 +82,12 @@ pub(crate) async fn run(options: &Demo, printer: Printer) -> Result<Exit, Failur
 impl Tour {
     async fn step(&mut self, what: &str, did: impl AsyncFnOnce(&Self) -> Found) {
         let began = Instant::now();
-        let (held, result) = match tokio::time::timeout(STEP_LIMIT, did(self)).await {
+        let found = tokio::time::timeout(STEP_LIMIT, did(self)).await;
+        self.note(what, found, began);
+    }
+
+    fn note(&mut self, what: &str, found: Result<Found, tokio::time::error::Elapsed>, began: Instant) {
+        let (held, result) = match found {
             Ok(Ok(found)) => found,
             Ok(Err(e)) => (false, e.message),
             Err(_) => (false, format!("did not end within {} s", STEP_LIMIT.as_secs())),
@@ -102,12 +109,46 @@ impl Tour {
         self.step("Amara forwards a port to a program on guide-cam", async |t| t.forward().await).await;
         self.step("Arlo is refused on dome-east", async |t| t.refused().await).await;
         self.step("The hours of the night are kept", async |t| t.hours().await).await;
+        self.newcomer().await;
         self.step("A rule that would break a guardrail cannot be published", async |t| t.guardrail().await).await;
         self.step("A draft shows who gains and loses what", async |t| t.compare().await).await;
         self.step("The past month under the draft shows what it would have refused", async |t| t.backtest().await).await;
         self.step("Somebody signs in to spectro-1 around the gateway, and the audit finds it", async |t| t.around().await).await;
         self.step("The audits of a month found what was planted", async |t| t.planted().await).await;
         self.step("The log verifies", async |t| t.log().await).await;
+    }
+
+    /// Somebody new comes; in a real browser, where there is one.
+    async fn newcomer(&mut self) {
+        let browser = match Browser::start().await {
+            Ok(Some(browser)) => browser,
+            Ok(None) => {
+                if !self.printer.json {
+                    self.printer.line("left out  The steps in a browser: chromium-driver is not installed (`make packages`).");
+                }
+                return;
+            }
+            Err(e) => {
+                self.step("A browser starts", async |_| Err(e)).await;
+                return;
+            }
+        };
+        // Each borrows the tour for its own time alone.
+        macro_rules! steps {
+            ($($what:literal: |$n:ident| $did:expr;)*) => { $({
+                let began = Instant::now();
+                let found = { let $n = Newcomer { people: &self.people, client: &self.client, browser: &browser }; tokio::time::timeout(STEP_LIMIT, $did).await };
+                self.note($what, found, began);
+            })* };
+        }
+        steps! {
+            "Oona takes her invitation, and must enrol before anything else": |n| n.comes();
+            "Oona signs in with her passkey alone": |n| n.signs_in();
+            "A weak SSH key is refused, a good one registered": |n| n.keys();
+            "The archive wants her passkey in the terminal as well": |n| n.steps_up("first");
+            "Oona rotates her key": |n| n.rotates();
+        }
+        browser.quit().await;
     }
 
     async fn sign_in(&self) -> Found {

@@ -1,0 +1,134 @@
+//! A headless Chromium for the tour, driven over WebDriver (W3C) with an authenticator of its own (WebAuthn level 2 section 11).
+
+use crate::Failure;
+use serde_json::{Value, json};
+use std::io::{BufRead as _, BufReader};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+/// Key of an element's identifier in WebDriver's answers.
+const ELEMENT: &str = "element-6066-11e4-a52e-4f735466cecf";
+/// How long something may take to appear.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+pub(super) struct Browser {
+    http: reqwest::Client,
+    session: String,
+    driver: Child,
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
+
+fn failed(what: &str, why: impl std::fmt::Display) -> Failure {
+    Failure::internal(format!("the browser: {what}: {why}"))
+}
+
+impl Browser {
+    /// Starts one; none where Chromium's driver is not installed.
+    pub(super) async fn start() -> Result<Option<Self>, Failure> {
+        let driver = Command::new("chromedriver").arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn();
+        let Ok(mut driver) = driver else { return Ok(None) };
+        let lines = BufReader::new(driver.stdout.take().ok_or_else(|| failed("start", "no pipe"))?).lines();
+        let port = tokio::task::spawn_blocking(move || {
+            let said = lines.map_while(Result::ok).find(|l| l.contains("started successfully on port"));
+            said.and_then(|l| l.rsplit(' ').next()?.trim_end_matches('.').parse::<u16>().ok())
+        });
+        let port = port.await.ok().flatten().ok_or_else(|| failed("start", "the driver does not say its port"))?;
+        aerie_client::provide_tls();
+        let mut browser = Self { http: reqwest::Client::new(), session: format!("http://127.0.0.1:{port}/session"), driver };
+        let flags = [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--window-size=1280,800",
+        ];
+        let wanted = json!({ "capabilities": { "alwaysMatch": { "browserName": "chrome", "goog:chromeOptions": { "args": flags } } } });
+        let begun = browser.post("", wanted).await?;
+        let id = begun.get("sessionId").and_then(Value::as_str).ok_or_else(|| failed("start", "no session"))?;
+        browser.session = format!("{}/{id}", browser.session);
+        let options = json!({ "protocol": "ctap2", "transport": "internal", "hasResidentKey": true, "hasUserVerification": true, "isUserVerified": true });
+        browser.post("/webauthn/authenticator", options).await?;
+        Ok(Some(browser))
+    }
+
+    async fn post(&self, path: &str, body: Value) -> Result<Value, Failure> {
+        let answer = self.http.post(format!("{}{path}", self.session)).json(&body).send().await.map_err(|e| failed(path, e))?;
+        let good = answer.status().is_success();
+        let value: Value = answer.json().await.map_err(|e| failed(path, e))?;
+        let value = value.get("value").cloned().unwrap_or_default();
+        let why = value.get("message").and_then(Value::as_str).unwrap_or("refused").lines().next().unwrap_or_default().to_string();
+        if good { Ok(value) } else { Err(failed(path, why)) }
+    }
+
+    pub(super) async fn goto(&self, url: &str) -> Result<(), Failure> {
+        self.post("/url", json!({ "url": url })).await.map(drop)
+    }
+
+    /// Waits for an element, and gives its path.
+    async fn find(&self, css: &str) -> Result<String, Failure> {
+        let began = std::time::Instant::now();
+        loop {
+            let found = self.post("/element", json!({ "using": "css selector", "value": css })).await;
+            match found {
+                Ok(e) => {
+                    let id = e.get(ELEMENT).and_then(Value::as_str).unwrap_or_default();
+                    return Ok(format!("/element/{id}"));
+                }
+                Err(e) if began.elapsed() > PATIENCE => return Err(e),
+                Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
+            }
+        }
+    }
+
+    pub(super) async fn click(&self, css: &str) -> Result<(), Failure> {
+        let element = self.find(css).await?;
+        self.post(&format!("{element}/click"), json!({})).await.map(drop)
+    }
+
+    pub(super) async fn enter(&self, css: &str, text: &str) -> Result<(), Failure> {
+        let element = self.find(css).await?;
+        self.post(&format!("{element}/value"), json!({ "text": text })).await.map(drop)
+    }
+
+    /// Waits until an element says something, and gives all that it says.
+    pub(super) async fn says(&self, css: &str, text: &str) -> Result<String, Failure> {
+        let began = std::time::Instant::now();
+        loop {
+            let script = "return document.querySelector(arguments[0])?.textContent?.replace(/\\s+/g, ' ').trim() ?? ''";
+            let seen = self.post("/execute/sync", json!({ "script": script, "args": [css] })).await?;
+            let seen = seen.as_str().unwrap_or_default().to_string();
+            if seen.contains(text) {
+                return Ok(seen);
+            }
+            if began.elapsed() > PATIENCE {
+                return Err(failed(css, format!("says `{seen}` and not `{text}`")));
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// A call of the API from the page, as whoever is signed in there: status and answer.
+    pub(super) async fn api(&self, method: &str, path: &str, body: Value) -> Result<(u64, Value), Failure> {
+        let script = "const [method, path, body, done] = arguments; \
+             fetch('/api/v1' + path, { method, headers: { 'content-type': 'application/json' }, body: method === 'GET' ? undefined : JSON.stringify(body) }) \
+             .then(async (r) => done([r.status, await r.json().catch(() => null)]), (e) => done([0, String(e)]))";
+        let answer = self.post("/execute/async", json!({ "script": script, "args": [method, path, body] })).await?;
+        let status = answer.get(0).and_then(Value::as_u64).unwrap_or(0);
+        Ok((status, answer.get(1).cloned().unwrap_or_default()))
+    }
+
+    pub(super) async fn quit(self) {
+        let _ = self.http.delete(&self.session).send().await;
+    }
+}
