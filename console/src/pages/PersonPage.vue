@@ -95,6 +95,17 @@ const takeKey = useMutation({
     }),
   onSuccess: refresh,
 });
+/** What they have to sign in with besides keys: word of the call that takes it away, and what it is. */
+const kept = computed(() => {
+  const has = (f: string) => d.value?.person.factors.includes(f) ?? false;
+  const codes = d.value?.recovery_codes ?? 0;
+  const all: [boolean, string, string][] = [
+    [has("password"), "password", "Password"],
+    [has("code"), "code", "Codes of an authenticator app"],
+    [codes > 0, "recovery-codes", codes === 1 ? "1 recovery code" : `${codes} recovery codes`],
+  ];
+  return all.filter(([there]) => there).map(([, factor, what]) => ({ factor, what }));
+});
 const removing = ref(false);
 const remove = useMutation({
   mutationFn: () => proven(async () => unwrap(await api.DELETE("/api/v1/people/{name}", { params: path.value }))),
@@ -203,7 +214,7 @@ const error = computed(
             <dd><RouterLink :to="{ path: '/sessions', query: { person: name } }">all of them</RouterLink></dd>
             <dt class="text-soft">Findings</dt>
             <dd>
-              <RouterLink :to="{ path: '/findings', query: { q: name } }">that name {{ shown }}</RouterLink>
+              <RouterLink :to="{ path: '/findings', query: { q: name } }">those that name them</RouterLink>
             </dd>
           </template>
         </dl>
@@ -211,16 +222,7 @@ const error = computed(
       <section class="sheet px-4 py-3.5" aria-labelledby="factors">
         <h2 id="factors" class="mb-2">Factors</h2>
         <ul class="divide-y divide-line border-y border-line">
-          <li
-            v-for="[has, factor, what] in [
-              [d.person.factors.includes('password'), 'password', 'Password'],
-              [d.person.factors.includes('code'), 'code', 'Codes of an authenticator app'],
-              [d.recovery_codes > 0, 'recovery-codes', `${d.recovery_codes} recovery codes`],
-            ] as [boolean, string, string][]"
-            v-show="has"
-            :key="factor"
-            class="flex items-baseline gap-x-4 py-1.5"
-          >
+          <li v-for="{ factor, what } in kept" :key="factor" class="flex items-baseline gap-x-4 py-1.5">
             <span>{{ what }}</span>
             <button
               v-if="manages"
@@ -247,7 +249,7 @@ const error = computed(
           <ul class="divide-y divide-line border-y border-line">
             <li v-for="s in d.devices" :key="s.id" class="flex flex-wrap items-baseline gap-x-4 py-1.5">
               <span>{{ s.name || s.kind }}</span>
-              <span class="text-soft">with {{ s.factors.join(" and ") }}</span>
+              <span class="text-soft">with {{ s.factors.join(", ") }}</span>
               <span class="ml-auto text-soft">{{ ago(s.last_used) }} from {{ s.last_from }}</span>
             </li>
           </ul>

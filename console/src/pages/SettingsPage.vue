@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
-import { ref } from "vue";
+import { computed, ref } from "vue";
 import { api, unwrap, type Setting } from "../api/client";
 import { useMe } from "../composables/useMe";
 import { proven } from "../composables/useProve";
@@ -15,6 +15,7 @@ const changes = useQuery({
   queryFn: async () => unwrap(await api.GET("/api/v1/settings/changes")),
 });
 const keys = useQuery({ queryKey: ["settings", "keys"], queryFn: async () => unwrap(await api.GET("/api/v1/keys")) });
+const different = computed(() => settings.data.value?.filter((s) => s.value !== s.default).length ?? 0);
 const editing = ref<Setting | null>(null);
 const rotating = ref("");
 const value = ref("");
@@ -50,8 +51,11 @@ const rotate = useMutation({
 <template>
   <template v-if="settings.data.value">
     <h1>
-      {{ settings.data.value.filter((s) => s.value !== s.default).length }} of {{ settings.data.value.length }} settings
-      differ from their defaults.
+      {{
+        different === 0
+          ? "Every setting has its default."
+          : `${different} of ${settings.data.value.length} settings ${different === 1 ? "differs" : "differ"} from the default.`
+      }}
     </h1>
     <ul class="sheet mt-4 divide-y divide-line" aria-label="Settings">
       <li v-for="s in settings.data.value" :key="s.name" class="px-4 py-2" data-testid="setting">

@@ -63,7 +63,7 @@ const fn number(least: i64, most: i64, unit: &'static str) -> Kind {
 }
 
 settings! {
-    Address "address" Kind::Text(200), "", "Address at which browsers reach the console, for links and passkeys (`https://aerie.example`); while it is empty, the address that it listens on.";
+    Address "address" Kind::Text(200), "", "Address at which browsers reach the console, for links and passkeys, as https://aerie.example; while it is empty, the address that it listens on.";
     Banner "banner" Kind::Text(2000), "", "Shown before anybody signs in, at the console and the SSH gateway.";
     Message "message" Kind::Text(2000), "", "Message of the day: shown to whoever has signed in.";
     PasswordLength "password-length" number(8, 64, "characters"), "12", "Shortest password that may be set.";

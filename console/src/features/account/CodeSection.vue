@@ -53,7 +53,7 @@ const left = computed(() => props.account.detail.recovery_codes);
     <h2 id="codes">Codes</h2>
     <div class="mb-3 flex flex-wrap items-baseline gap-x-4">
       <p class="text-soft">
-        {{ account.code ? "You sign in with codes of an authenticator app." : "No authenticator app is enrolled." }}
+        {{ account.code ? "An authenticator app is enrolled." : "No authenticator app is enrolled." }}
       </p>
       <span class="ml-auto flex gap-3">
         <button v-if="!offer.data.value" class="button" data-testid="offer-code" @click="offer.mutate()">
@@ -98,9 +98,7 @@ const left = computed(() => props.account.detail.recovery_codes);
     <div class="flex flex-wrap items-baseline gap-x-4 border-t border-line pt-3">
       <p class="text-soft">
         <template v-if="left">{{ left }} recovery codes are left.</template>
-        <template v-else
-          >There are no recovery codes: without them a lost device means asking an administrator.</template
-        >
+        <template v-else>There are no recovery codes.</template>
       </p>
       <button class="button ml-auto" data-testid="make-recovery" @click="recovery.mutate()">
         {{ left ? "Make new ones" : "Make recovery codes" }}

@@ -53,7 +53,7 @@ const error = computed(() => end.error.value ?? endOthers.error.value ?? make.er
       >
         <span class="font-semibold">{{ d.name || d.kind }}</span>
         <span v-if="d.this">this one</span>
-        <span class="text-soft">with {{ d.factors.join(" and ") }}</span>
+        <span class="text-soft">with {{ d.factors.join(", ") }}</span>
         <span class="ml-auto text-soft">{{ ago(d.last_used) }} from {{ d.last_from }}</span>
         <button v-if="!d.this" class="button" :aria-label="`Sign out ${d.name}`" @click="end.mutate(d.id)">
           Sign out

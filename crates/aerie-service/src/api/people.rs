@@ -128,7 +128,7 @@ pub(super) async fn detail(app: &App, person: &Person, this: Option<&str>, now: 
     let scopes =
         person.scopes.iter().map(|(r, s)| (r.word().to_string(), ScopeView { people: s.people.clone(), machines: s.machines.clone() }));
     Ok(PersonDetail {
-        sentence: sentence(person, &view, reach, invited_until.is_some()),
+        sentence: sentence(person, &view, reach, invited_until.is_some(), this.is_some()),
         scopes: scopes.collect(),
         all_groups: rules.policy.directory().groups_of(&person.name).into_iter().map(Into::into).collect(),
         valid_from: person.valid_from,
@@ -146,17 +146,19 @@ pub(super) async fn detail(app: &App, person: &Person, this: Option<&str>, now: 
     })
 }
 
-fn sentence(p: &Person, view: &PersonView, reach: u32, invited: bool) -> String {
-    let name = p.shown();
+/// How things stand with somebody; to themselves in the second person.
+fn sentence(p: &Person, view: &PersonView, reach: u32, invited: bool, own: bool) -> String {
+    let name = if own { "You" } else { p.shown() };
     let proves: Vec<&str> = p.factors().iter().map(|f| f.phrase()).collect();
     let standing = match view.standing.as_str() {
         "good" if proves.is_empty() && invited => format!("{name} is invited and has not come yet"),
-        "good" if proves.is_empty() => format!("{name} has nothing to sign in with"),
+        "good" if proves.is_empty() => format!("{name} {} nothing to sign in with", if own { "have" } else { "has" }),
         "good" => format!("{name} can sign in with {}", aerie_core::wording::list(&proves)),
         "suspended" => format!("{name} is suspended"),
         other => format!("The account of {name} is not good: {other}"),
     };
-    format!("{standing}, and the rules let them reach {}.", aerie_core::wording::count(u64::from(reach), "machine"))
+    let machines = if reach == 0 { "no machine".into() } else { aerie_core::wording::count(u64::from(reach), "machine") };
+    format!("{standing}, and the rules let {} reach {machines}.", if own { "you" } else { "them" })
 }
 
 fn tagged(detail: PersonDetail) -> Response {

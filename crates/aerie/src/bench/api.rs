@@ -17,6 +17,8 @@ use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 
 /// Connections that ask at a time.
 const CONNECTIONS: usize = 1000;
+/// Requests a second at which the time that one takes is measured.
+const PACE: f64 = 20_000.0;
 /// How long they ask.
 const SPAN: Duration = Duration::from_secs(10);
 /// People in the directory.
@@ -38,12 +40,14 @@ impl Drop for Served {
 
 pub(super) fn figures() -> Outcome<Vec<Figure>> {
     let served = serve()?;
-    let (speed, p99) = load(served.address)?;
+    let (speed, _) = load(served.address, None)?;
+    // What it takes when it is asked as often as the goal has it: at full speed 1,000 who wait for each other wait 1,000 ÷ speed.
+    let (_, p99) = load(served.address, Some(PACE))?;
     let search = search(served.address)?;
     let (code, pin) = proofs()?;
     Ok(vec![
         Figure::alone("authenticated API requests, 1,000 connections", "per second", speed, "at least 20,000", speed >= 20_000.0, 1),
-        Figure::alone("authenticated API requests, 1,000 connections: p99", "ms", p99, "under 10", p99 < 10.0, 1),
+        Figure::alone("the same at 20,000 a second, from when each was due: p99", "ms", p99, "under 10", p99 < 10.0, 1),
         Figure::alone("people found by letters among 10,000: median", "ms", search, "under 20", search < 20.0, 200),
         Figure::alone("checking a time-based code", "µs", code, "(stated)", true, 2000),
         Figure::alone("checking a PIN: its keyed hash", "µs", pin, "(stated)", true, 2000),
@@ -109,21 +113,32 @@ fn length(answer: &[u8]) -> Option<usize> {
     Some(head + body.trim().parse::<usize>().ok()?)
 }
 
-/// Requests a second, and the slowest hundredth in milliseconds. The load tool has one thread of the two processors.
-fn load(address: SocketAddr) -> Outcome<(f64, f64)> {
+/// Requests a second, and the slowest hundredth in milliseconds. With a pace each connection asks at instants of its own, and time counts
+/// from when a request was due, so that a pause of the service is not left out. The load tool has one thread of the two processors.
+fn load(address: SocketAddr, pace: Option<f64>) -> Outcome<(f64, f64)> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let stop = Arc::new(AtomicBool::new(false));
     runtime.block_on(async {
         let ask: Arc<[u8]> = request("/api/v1/me").into();
         let mut tasks = vec![];
-        for _ in 0..CONNECTIONS {
+        let start = tokio::time::Instant::now() + Duration::from_millis(500);
+        for n in 0..CONNECTIONS {
             let mut stream = tokio::net::TcpStream::connect(address).await?;
             stream.set_nodelay(true)?;
             let (ask, stop) = (ask.clone(), stop.clone());
             tasks.push(tokio::spawn(async move {
                 let (mut took, mut buffer) = (Vec::with_capacity(1024), vec![0; 8192]);
+                let mut due = start + Duration::from_secs_f64(pace.map_or(0.0, |p| n as f64 / p));
                 while !stop.load(Ordering::Relaxed) {
-                    let began = Instant::now();
+                    let began = match pace {
+                        Some(pace) => {
+                            tokio::time::sleep_until(due).await;
+                            let was = due;
+                            due += Duration::from_secs_f64(CONNECTIONS as f64 / pace);
+                            was.into_std()
+                        }
+                        None => Instant::now(),
+                    };
                     stream.write_all(&ask).await.ok()?;
                     let mut have = 0;
                     loop {
