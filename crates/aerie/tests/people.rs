@@ -70,6 +70,10 @@ async fn newcomer(name: &str, change: PersonChange) -> (Client, TotpSecret) {
     assert_eq!(refused(client.machines().await), "enrol-first");
     let offer = client.offer_code().await.unwrap();
     let totp = TotpSecret::from_base32(&offer.secret).unwrap();
+    // Nobody brings a secret of their own, which others may know.
+    let own = TotpSecret::from_bytes([7; 20]);
+    let brought = aerie_api::CodeProof { secret: own.to_base32(), code: own.code_at(Timestamp::now()) };
+    assert_eq!(refused(client.enrol_code(&brought).await), "not-good");
     let me = client.enrol_code(&aerie_api::CodeProof { secret: offer.secret, code: totp.code_at(Timestamp::now()) }).await.unwrap();
     assert_eq!(me.stage, "full");
     // The token from before the proof is worth nothing after it.
@@ -646,6 +650,13 @@ async fn settings_say_who_changed_what_and_why_and_count_at_once() {
     let (_, text) = ssh(std::path::Path::new("/dev/null"), "nobody", &["-o", "LogLevel=INFO"]);
     assert!(text.contains("All is recorded."), "{text}");
     admin.change_setting("banner", &set("", "the test is over")).await.unwrap();
+    // And to whoever opens a terminal.
+    admin.change_setting("message", &set("The east dome is closed\nuntil Thursday.", "work on the shutter")).await.unwrap();
+    let e = world().people.run_with("ssh", "", &["-tt", "arlo+archive-db@aerie"], "exit\n").await.unwrap();
+    assert!(e.err.contains("The east dome is closed\r\nuntil Thursday."), "{} {}", e.out, e.err);
+    let e = world().people.run_with("ssh", "", &["backup-runner+archive-db@aerie", "hostname"], "").await.unwrap();
+    assert_eq!((e.out.trim(), e.err.trim()), ("archive-db", ""));
+    admin.change_setting("message", &set("", "the test is over")).await.unwrap();
 }
 
 #[tokio::test]

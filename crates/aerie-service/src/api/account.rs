@@ -12,7 +12,7 @@ use aerie_api::{
 };
 use aerie_core::directory::Person;
 use aerie_core::evidence::{EventKind, unhex};
-use aerie_core::factor::{RECOVERY_CODES, TotpSecret, check_password};
+use aerie_core::factor::{RECOVERY_CODES, check_password};
 use aerie_core::policy::{Factor, Factors};
 use aerie_core::session::Stage;
 use aerie_core::settings::Setting;
@@ -172,7 +172,7 @@ async fn note(app: &App, caller: &super::caller::Caller, did: &str, factor: &str
 #[utoipa::path(post, path = "/me/code/offer", operation_id = "offerCode", responses((status = 200, body = CodeOffer), (status = 403)))]
 pub(super) async fn offer_code(State(app): State<Arc<App>>, Own(caller): Own) -> Result<Json<CodeOffer>, Problem> {
     caller.must_be_fresh()?;
-    let secret = TotpSecret::from_bytes(crate::keys::random()?).to_base32();
+    let secret = app.identity.offer_code(&caller.person.name, caller.now)?.to_string();
     let host = url::Url::parse(&app.address()).ok().and_then(|u| u.host_str().map(str::to_string)).unwrap_or_default();
     let uri = format!("otpauth://totp/Aerie%20{host}:{}?secret={secret}&issuer=Aerie%20{host}", caller.person.name);
     Ok(Json(CodeOffer { qr: qr(&uri), secret, uri }))
@@ -193,7 +193,9 @@ pub(super) async fn enrol_code(
     Json(given): Json<CodeProof>,
 ) -> Result<Response, Problem> {
     caller.must_be_fresh()?;
-    let secret = TotpSecret::from_base32(given.secret.trim()).ok_or_else(|| Problem::bad_request("This is no secret that was offered."))?;
+    let offered = app.identity.offered(&caller.person.name, &given.secret, caller.now);
+    let secret = offered
+        .ok_or_else(|| Problem::not_good("This is not the secret that was offered to you, or it was offered too long ago: ask again."))?;
     match app.identity.set_code(&caller.person.name, &secret, &given.code, caller.now).await? {
         Checked::Right => {}
         Checked::Wrong => {

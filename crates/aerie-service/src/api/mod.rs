@@ -204,13 +204,24 @@ fn router(app: Arc<App>) -> Router {
         .layer(RequestBodyTimeoutLayer::new(BODY_PATIENCE))
         .layer(CompressionLayer::new())
         .layer(fixed(header::CONTENT_SECURITY_POLICY, POLICY))
-        .layer(fixed(header::STRICT_TRANSPORT_SECURITY, "max-age=63072000"))
+        .layer(axum::middleware::map_response_with_state(app.clone(), insist_on_tls))
         .layer(fixed(HeaderName::from_static("permissions-policy"), PERMISSIONS))
         .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
         .layer(fixed(HeaderName::from_static("cross-origin-opener-policy"), "same-origin"))
         .layer(SetResponseHeaderLayer::if_not_present(header::CACHE_CONTROL, HeaderValue::from_static("no-store")))
         .with_state(app)
+}
+
+/// Tells browsers to come with TLS alone, where the console has a name of its own: on `localhost` this would concern every
+/// other service of the machine.
+async fn insist_on_tls(axum::extract::State(app): axum::extract::State<Arc<App>>, mut response: Response) -> Response {
+    let settings = app.settings();
+    let address = settings.text(aerie_core::settings::Setting::Address);
+    if address.starts_with("https://") && !address.starts_with("https://localhost") {
+        response.headers_mut().insert(header::STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=63072000"));
+    }
+    response
 }
 
 /// The digest of a body, as it was read.

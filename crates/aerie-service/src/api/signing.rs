@@ -221,7 +221,10 @@ pub(super) async fn sign_in(
         proved = Factors::of([Factor::Password, Factor::Code]);
     }
     if let Some(problem) = Problem::of_check(checked) {
-        failed(&app, &given.person, &attempt, "password").await;
+        // What was not even compared is not noted: a flood must not fill the log.
+        if !matches!(checked, Checked::Wait(_) | Checked::Busy) {
+            failed(&app, &given.person, &attempt, "password").await;
+        }
         return Err(problem);
     }
     let Some(person) = good_person(&app, &given.person, attempt.now) else {
@@ -250,9 +253,13 @@ pub(super) async fn by_passkey(
     Json(given): Json<AuthenticatorAnswer>,
 ) -> Result<Response, Problem> {
     let attempt = Attempt::of(&headers, from.ip().to_canonical(), given.token)?;
+    if let Some(Checked::Wait(seconds)) = app.identity.stranger("a passkey", attempt.from, attempt.now) {
+        return Err(Problem::wait(seconds));
+    }
     let proved = match prove(&app, &given, &attempt).await {
         Ok(proved) => proved,
         Err(problem) => {
+            app.identity.stranger_failed("a passkey", attempt.from, attempt.now);
             failed(&app, "somebody with a passkey", &attempt, "passkey").await;
             return Err(problem);
         }

@@ -155,11 +155,25 @@ async fn begin(
     if rights.is_none() {
         lock(&session.readers).push(write.id());
     }
+    if terminal {
+        greet(connection, write).await;
+    }
     let carrier =
         Carrier { connection: connection.clone(), session: session.clone(), number, terminal, files: rights.map(SftpFilter::new) };
     session.carriers.track_future(carry::carry(carrier, read, write, target)).await;
     lock(&session.readers).retain(|id| *id != write.id());
     Ok(())
+}
+
+/// The message of the day, for somebody who reads it.
+async fn greet(connection: &Connection, write: &ChannelWriteHalf<Msg>) {
+    let settings = connection.app.settings();
+    let message = settings.text(aerie_core::settings::Setting::Message);
+    if !message.is_empty() {
+        let text = message.replace('\n', "\r\n") + "\r\n\r\n";
+        // Whoever has gone reads nothing.
+        let _ = write.extended_data_bytes(1, text.into_bytes()).await;
+    }
 }
 
 pub(super) fn side(n: u32) -> u16 {

@@ -21,12 +21,16 @@ use aerie_store::{Store, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use password::{Compared, Passwords};
 use sha2::{Digest as _, Sha256};
+use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
+use subtle::ConstantTimeEq as _;
 use zeroize::Zeroizing;
 
 /// Name of the measured cost of a password in the store.
 pub const PASSWORD_COST: &str = "password cost";
+/// How long somebody may take to scan a secret and type its first code.
+const OFFER_LIFE: SignedDuration = SignedDuration::from_mins(30);
 /// For how long a browser or address that somebody signed in from is known.
 const KNOWN_FOR: SignedDuration = SignedDuration::from_hours(24 * 90);
 
@@ -68,6 +72,8 @@ pub(crate) struct Identity {
     brake: Mutex<SprayBrake>,
     challenges: Mutex<passkeys::Challenges>,
     nonces: Mutex<message::Nonces>,
+    /// Secrets that were offered and not enrolled yet: the newest of each person.
+    offers: Mutex<HashMap<String, (Timestamp, Zeroizing<String>)>>,
     pub(crate) book: Book,
     pub(crate) confirmations: Confirmations,
 }
@@ -110,6 +116,7 @@ impl Identity {
             brake: Mutex::default(),
             challenges: Mutex::default(),
             nonces: Mutex::default(),
+            offers: Mutex::default(),
             confirmations: Confirmations::default(),
         })
     }
@@ -223,12 +230,30 @@ impl Identity {
         Some(TotpSecret::from_bytes(bytes.as_slice().try_into().ok()?))
     }
 
+    /// A new secret for an authenticator app, in base32. An earlier offer to the same person is forgotten.
+    pub(crate) fn offer_code(&self, person: &str, now: Timestamp) -> Result<Zeroizing<String>, crate::KeyError> {
+        let secret = Zeroizing::new(TotpSecret::from_bytes(random()?).to_base32());
+        let mut offers = lock(&self.offers);
+        offers.retain(|_, (made, _)| now.duration_since(*made).abs() < OFFER_LIFE);
+        offers.insert(person.into(), (now, secret.clone()));
+        Ok(secret)
+    }
+
+    /// The secret that was offered, where this is it: nobody brings one of their own.
+    pub(crate) fn offered(&self, person: &str, secret: &str, now: Timestamp) -> Option<TotpSecret> {
+        let offers = lock(&self.offers);
+        let (_, offered) = offers.get(person).filter(|(made, _)| now.duration_since(*made).abs() < OFFER_LIFE)?;
+        let same = bool::from(offered.as_bytes().ct_eq(secret.trim().as_bytes()));
+        same.then(|| TotpSecret::from_base32(offered)).flatten()
+    }
+
     /// Sets a TOTP secret whose first code is right; the code is used up.
     pub(crate) async fn set_code(&self, person: &str, secret: &TotpSecret, first: &str, now: Timestamp) -> Result<Checked, StoreError> {
         match secret.check_first(first, now) {
             CodeChecked::Right { step } => {
                 let sealed = self.keys.seal(secret.expose(), &totp_purpose(person)).map_err(|_| StoreError::LogClosed)?;
                 self.store.set_totp(person, Some(&sealed), step).await?;
+                lock(&self.offers).remove(person);
                 Ok(Checked::Right)
             }
             CodeChecked::Drifted { seconds } => Ok(Checked::Drifted(seconds)),
