@@ -8,6 +8,7 @@ import { useNow } from "../composables/useNow";
 import { proven } from "../composables/useProve";
 import KeyTable from "../features/account/KeyTable.vue";
 import SessionTable from "../features/sessions/SessionTable.vue";
+import { inPath } from "../lib/keys";
 import { ago } from "../lib/time";
 import StateNote from "../ui/StateNote.vue";
 
@@ -89,8 +90,7 @@ const takeFactor = useMutation({
 const takeKey = useMutation({
   mutationFn: (print: string) =>
     proven(async () => {
-      const fingerprint = print.replace("SHA256:", "").replace(/\+/g, "-").replace(/\//g, "_");
-      const params = { path: { name: props.name, fingerprint } };
+      const params = { path: { name: props.name, fingerprint: inPath(print) } };
       return unwrap(await api.DELETE("/api/v1/people/{name}/keys/{fingerprint}", { params }));
     }),
   onSuccess: refresh,

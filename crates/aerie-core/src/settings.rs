@@ -233,6 +233,16 @@ mod tests {
     }
 
     #[test]
+    fn every_setting_is_documented_with_its_default() {
+        let text = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/settings.md")).unwrap();
+        for s in Setting::ALL {
+            let row = text.lines().find(|l| l.starts_with(&format!("| `{}` |", s.word())));
+            let default = if s.default().is_empty() { "empty" } else { s.default() };
+            assert!(row.is_some_and(|r| r.contains(&format!("| {default} |")) && r.contains(s.about())), "{}", s.word());
+        }
+    }
+
+    #[test]
     fn numbers_have_both_limits() {
         for s in Setting::ALL {
             let Kind::Number { least, most, .. } = s.kind() else { continue };

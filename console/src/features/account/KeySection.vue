@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, reactive } from "vue";
 import { api, unwrap, type Account } from "../../api/client";
 import { proven } from "../../composables/useProve";
+import { inPath } from "../../lib/keys";
 import KeyTable from "./KeyTable.vue";
 
 /** SSH keys of one's own account, registered with a signature that proves that one has them. */
@@ -25,8 +26,8 @@ const register = useMutation({
 const remove = useMutation({
   mutationFn: (print: string) =>
     proven(async () => {
-      const fingerprint = print.replace("SHA256:", "").replace(/\+/g, "-").replace(/\//g, "_");
-      return unwrap(await api.DELETE("/api/v1/me/keys/{fingerprint}", { params: { path: { fingerprint } } }));
+      const params = { path: { fingerprint: inPath(print) } };
+      return unwrap(await api.DELETE("/api/v1/me/keys/{fingerprint}", { params }));
     }),
   onSuccess: refresh,
 });
