@@ -37,6 +37,7 @@ export const router = createRouter({
       props: true,
       meta: { title: "Person" },
     },
+    { path: "/pins", component: () => import("./pages/PinsPage.vue"), meta: { title: "PINs" } },
     { path: "/settings", component: () => import("./pages/SettingsPage.vue"), meta: { title: "Settings" } },
     { path: "/", component: () => import("./pages/NowPage.vue"), meta: { title: "Now" } },
     { path: "/rules", component: () => import("./pages/PolicyPage.vue"), meta: { title: "Rules" } },

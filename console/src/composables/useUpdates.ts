@@ -8,6 +8,9 @@ const CONCERNS: Record<string, string[]> = {
   log: ["log"],
   rules: ["strips", "policy", "drafts", "draft", "reach", "versions", "why"],
   reviews: ["reviews", "review"],
+  people: ["people", "account", "me", "reach"],
+  pins: ["pins"],
+  settings: ["settings", "me"],
 };
 
 /** Keeps what is shown up to date while the page is open. */

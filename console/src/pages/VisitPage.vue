@@ -8,7 +8,7 @@ const props = defineProps<{ id?: string }>();
 const pin = ref("");
 const enter = useMutation({
   mutationFn: async () =>
-    unwrap(await api.POST("/api/v1/pins/enter", { body: { pin: pin.value, visit: props.id ?? null } })),
+    unwrap(await api.POST("/api/v1/pins/enter", { body: { pin: pin.value, visit: props.id || null } })),
   onError: () => (pin.value = ""),
 });
 </script>

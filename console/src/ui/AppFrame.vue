@@ -32,6 +32,7 @@ const places = computed(() => {
     ["/reach", "Reach", full],
     ["/reviews", "Reviews", full],
     ["/sessions", "Sessions", full],
+    ["/pins", "PINs", may("issue-pins")],
     ["/findings", "Findings", readsAll.value],
     ["/log", "Log", readsAll.value],
   ];

@@ -462,6 +462,14 @@ async fn people_are_found_shown_and_looked_after() {
     goto(&d, "/settings").await;
     find(&d, "[data-testid=service-key]").await;
     assert_eq!(faults(&d).await, Vec::<String>::new());
+    goto(&d, "/pins").await;
+    type_into(&d, "input[name=note]", "the printer in the library\n").await;
+    let pin = text_of(&d, "[data-testid=new-pin]").await;
+    says(&d, "[data-testid=pin]", "5 tries left").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    goto(&d, "/visit").await;
+    type_into(&d, "input[name=pin]", &format!("{pin}\n")).await;
+    says(&d, "[data-testid=taken]", "the printer in the library").await;
     goto(&d, "/visit").await;
     type_into(&d, "input[name=pin]", "0000 0000\n").await;
     says(&d, "[role=alert]", "not right").await;
