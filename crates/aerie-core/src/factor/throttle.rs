@@ -16,7 +16,10 @@ const FROM_STRANGERS: u32 = 100;
 const HOUR: SignedDuration = SignedDuration::from_hours(1);
 /// Time after which a place that failed is forgotten.
 const FORGET: SignedDuration = SignedDuration::from_hours(24);
-/// Entries kept, some 100 bytes each. Beyond it the one that was longest idle goes.
+/// Characters of an account's name that are kept: a stranger chooses it, and no name is longer. What is longer is counted with
+/// others that begin alike.
+const NAME: usize = 64;
+/// Entries kept, some 200 bytes each. Beyond it the one that was longest idle goes.
 const MOST: usize = 50_000;
 
 /// Where tries come from, as far as they are counted together: an IPv4 address, or the network of an IPv6 one (/64, which
@@ -74,10 +77,11 @@ pub struct Throttle {
 
 impl Throttle {
     fn keys(account: &str, source: &Source, place: Place) -> Vec<(Count, Option<u32>)> {
-        let mut keys = vec![(Count::Pair(account.into(), source.clone()), None)];
+        let account: String = account.chars().take(NAME).collect();
+        let mut keys = vec![(Count::Pair(account.clone(), source.clone()), None)];
         if let Source::Stranger(_) = source {
             keys.push((Count::Place(place), Some(FROM_ONE_PLACE)));
-            keys.push((Count::Account(account.into()), Some(FROM_STRANGERS)));
+            keys.push((Count::Account(account), Some(FROM_STRANGERS)));
         }
         keys
     }
@@ -127,7 +131,8 @@ impl Throttle {
     /// Notes a success: this source's wrong tries at this account are forgotten, and nobody else's. What a place did to other
     /// accounts stays.
     pub fn handle_success(&mut self, account: &str, source: &Source) {
-        if let Some(tally) = self.counts.get_mut(&Count::Pair(account.into(), source.clone())) {
+        let account = account.chars().take(NAME).collect();
+        if let Some(tally) = self.counts.get_mut(&Count::Pair(account, source.clone())) {
             tally.failures = 0;
         }
     }
@@ -224,6 +229,26 @@ mod tests {
             b.handle_failure(&format!("p{i}"), &Source::Known([0; 16]), place(0), t(0));
         }
         assert_eq!((b.counts.len(), b.order.len()), (MOST, MOST));
+    }
+
+    #[test]
+    fn of_a_name_that_a_stranger_makes_up_little_is_kept() {
+        let mut b = Throttle::default();
+        let (longest, endless) = ("n".repeat(NAME), "n".repeat(5 << 20));
+        for _ in 0..FREE {
+            b.handle_failure(&endless, &stranger(1), place(1), t(0));
+        }
+        let kept = |c: &Count| match c {
+            Count::Pair(name, _) | Count::Account(name) => name.len(),
+            Count::Place(_) => 0,
+        };
+        assert!(b.counts.keys().chain(&b.order).all(|c| kept(c) <= NAME));
+        assert!(b.wait(&endless, &stranger(1), place(1), t(0)).is_some());
+        // A name at the limit is counted whole; one that differs within it is another.
+        assert!(b.wait(&longest, &stranger(1), place(1), t(0)).is_some());
+        assert_eq!(b.wait(longest.get(1..).unwrap(), &stranger(1), place(1), t(0)), None);
+        b.handle_success(&endless, &stranger(1));
+        assert_eq!(b.wait(&longest, &stranger(1), place(1), t(0)), None);
     }
 
     #[test]
