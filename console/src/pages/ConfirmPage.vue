@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 import { api, unwrap } from "../api/client";
 import { authenticatorProblem, proveCredential } from "../lib/webauthn";
 import OpenPage from "../ui/OpenPage.vue";
+import ProblemNote from "../ui/ProblemNote.vue";
 
 const props = defineProps<{ code: string }>();
 const number = ref("");
@@ -55,7 +56,7 @@ const problem = computed(() => {
             required
             autofocus
         /></label>
-        <p v-if="problem" class="border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">{{ problem }}</p>
+        <ProblemNote :text="problem" />
         <span class="flex gap-3">
           <button class="button py-2!" data-kind="main" :disabled="confirm.isPending.value">
             {{ facts.data.value.kind === "passkey" ? "Confirm with your passkey" : "Confirm with your security key" }}

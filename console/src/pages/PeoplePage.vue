@@ -5,8 +5,11 @@ import { useRoute, useRouter } from "vue-router";
 import { api, unwrap } from "../api/client";
 import { useMe } from "../composables/useMe";
 import { proven } from "../composables/useProve";
+import RoleBoxes from "../features/account/RoleBoxes.vue";
+import { ROLES } from "../lib/roles";
 import MoreButton from "../ui/MoreButton.vue";
 import StateNote from "../ui/StateNote.vue";
+import ProblemNote from "../ui/ProblemNote.vue";
 
 const route = useRoute();
 const router = useRouter();
@@ -41,7 +44,6 @@ const list = useInfiniteQuery({
 });
 const people = computed(() => list.data.value?.pages.flatMap((p) => p.items) ?? []);
 const narrowed = computed(() => Object.values(filter.value).some(Boolean));
-const ROLES = ["administrator", "policy-author", "approver", "auditor", "technician"];
 
 const adding = ref(false);
 const form = reactive({ name: "", full_name: "", organisation: "", groups: "", roles: ["technician"] });
@@ -108,19 +110,12 @@ const add = useMutation({
       ><span class="label">Groups</span
       ><input v-model="form.groups" class="field mono w-full" name="new-groups" placeholder="night-operators"
     /></label>
-    <fieldset class="col-span-2">
-      <legend class="label">Roles in Aerie</legend>
-      <label v-for="r in ROLES" :key="r" class="mr-4 inline-flex items-center gap-1.5"
-        ><input v-model="form.roles" type="checkbox" :value="r" />{{ r }}</label
-      >
-    </fieldset>
+    <RoleBoxes v-model="form.roles" class="col-span-2" />
     <span class="col-span-2 flex gap-3">
       <button class="button" data-kind="main" :disabled="add.isPending.value">Add</button>
       <button type="button" class="button" @click="adding = false">Cancel</button>
     </span>
-    <p v-if="add.error.value" class="col-span-2 border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">
-      {{ add.error.value.message }}
-    </p>
+    <ProblemNote class="col-span-2" :text="add.error.value?.message" />
   </form>
   <div class="mb-3 mt-4 flex flex-wrap items-center gap-3">
     <label class="w-80"

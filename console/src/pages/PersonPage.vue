@@ -6,11 +6,13 @@ import { api, unwrap, type PersonChange } from "../api/client";
 import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
 import { proven } from "../composables/useProve";
+import RoleBoxes from "../features/account/RoleBoxes.vue";
 import KeyTable from "../features/account/KeyTable.vue";
 import SessionTable from "../features/sessions/SessionTable.vue";
 import { inPath } from "../lib/keys";
 import { ago } from "../lib/time";
 import StateNote from "../ui/StateNote.vue";
+import ProblemNote from "../ui/ProblemNote.vue";
 
 const props = defineProps<{ name: string }>();
 const router = useRouter();
@@ -31,7 +33,6 @@ const sessions = useQuery({
 const d = computed(() => person.data.value);
 const manages = computed(() => may("manage-people") && me.value?.person !== props.name);
 const shown = computed(() => d.value?.person.full_name || props.name);
-const ROLES = ["administrator", "policy-author", "approver", "auditor", "technician"];
 const refresh = () => queries.invalidateQueries({ queryKey: ["people"] });
 
 const editing = ref(false);
@@ -152,7 +153,7 @@ const error = computed(
       Read this out to {{ shown }}: it does once in place of their second factor.
       <code class="mt-1 block text-[1.15rem]" data-testid="shown-code">{{ temporary.data.value.codes[0] }}</code>
     </div>
-    <p v-if="error" class="mt-3 border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">{{ error.message }}</p>
+    <ProblemNote class="mt-3" :text="error?.message" />
     <form v-if="editing" class="sheet mt-4 grid max-w-4xl grid-cols-2 gap-3 px-4 py-3.5" @submit.prevent="save">
       <label
         ><span class="label">Name as people write it</span
@@ -165,12 +166,7 @@ const error = computed(
       <label class="col-span-2"
         ><span class="label">Groups</span><input v-model="form.groups" class="field mono w-full" name="groups"
       /></label>
-      <fieldset class="col-span-2">
-        <legend class="label">Roles in Aerie</legend>
-        <label v-for="r in ROLES" :key="r" class="mr-4 inline-flex items-center gap-1.5"
-          ><input v-model="form.roles" type="checkbox" :value="r" />{{ r }}</label
-        >
-      </fieldset>
+      <RoleBoxes v-model="form.roles" class="col-span-2" />
       <label
         ><span class="label">First day</span
         ><input v-model="form.valid_from" class="field w-full" type="date" name="valid-from"

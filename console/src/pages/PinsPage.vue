@@ -4,6 +4,7 @@ import { computed, onUnmounted, ref } from "vue";
 import { api, unwrap } from "../api/client";
 import { duration } from "../lib/time";
 import StateNote from "../ui/StateNote.vue";
+import ProblemNote from "../ui/ProblemNote.vue";
 
 const queries = useQueryClient();
 const note = ref("");
@@ -37,9 +38,7 @@ const spaced = (pin: string) => pin.replace(/(.{4})(?=.)/g, "$1 ");
       ><input v-model="note" class="field w-full" name="note" maxlength="200" placeholder="the printer in the library"
     /></label>
     <button class="button" data-kind="main" :disabled="issue.isPending.value">Issue a PIN</button>
-    <p v-if="issue.error.value" class="w-full border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">
-      {{ issue.error.value.message }}
-    </p>
+    <ProblemNote class="w-full" :text="issue.error.value?.message" />
     <div v-if="issue.data.value" class="w-full border-l-4 border-l-accent pl-3" role="status">
       <code class="block text-[1.6rem] tracking-widest" data-testid="new-pin">{{ spaced(issue.data.value.pin) }}</code>
       <span class="text-soft"

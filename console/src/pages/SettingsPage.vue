@@ -6,6 +6,7 @@ import { useMe } from "../composables/useMe";
 import { proven } from "../composables/useProve";
 import { ago } from "../lib/time";
 import StateNote from "../ui/StateNote.vue";
+import ProblemNote from "../ui/ProblemNote.vue";
 
 const { administers } = useMe();
 const queries = useQueryClient();
@@ -96,9 +97,7 @@ const rotate = useMutation({
             <button class="button" data-kind="main" :disabled="change.isPending.value">Set</button>
             <button type="button" class="button" @click="editing = null">Cancel</button>
           </span>
-          <p v-if="change.error.value" class="border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">
-            {{ change.error.value.message }}
-          </p>
+          <ProblemNote :text="change.error.value?.message" />
         </form>
       </li>
     </ul>
@@ -141,9 +140,7 @@ const rotate = useMutation({
             </form>
           </li>
         </ul>
-        <p v-if="rotate.error.value" class="mt-2 border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">
-          {{ rotate.error.value.message }}
-        </p>
+        <ProblemNote class="mt-2" :text="rotate.error.value?.message" />
       </section>
       <section aria-labelledby="changes">
         <h2 id="changes" class="mb-2">Who changed what, and why</h2>

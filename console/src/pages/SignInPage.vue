@@ -6,6 +6,7 @@ import { ApiError, api, unwrap, type Me } from "../api/client";
 import SecondFactor from "../features/account/SecondFactor.vue";
 import { authenticatorProblem, hasPasskeys, proveCredential } from "../lib/webauthn";
 import BrandMark from "../ui/BrandMark.vue";
+import ProblemNote from "../ui/ProblemNote.vue";
 
 const route = useRoute();
 const router = useRouter();
@@ -120,7 +121,7 @@ const byPasskey = () =>
             required
           />
         </label>
-        <p v-if="problem" class="border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">{{ problem }}</p>
+        <ProblemNote :text="problem" />
         <button class="button py-2!" :data-kind="passkeys ? undefined : 'main'" :disabled="!!busy">
           {{ busy === "password" ? "Checking…" : "Continue" }}
         </button>

@@ -3,6 +3,7 @@ import { useMutation } from "@tanstack/vue-query";
 import { ref } from "vue";
 import { api, unwrap } from "../api/client";
 import OpenPage from "../ui/OpenPage.vue";
+import ProblemNote from "../ui/ProblemNote.vue";
 
 const props = defineProps<{ id?: string }>();
 const pin = ref("");
@@ -35,9 +36,7 @@ const enter = useMutation({
           required
           autofocus
       /></label>
-      <p v-if="enter.error.value" class="border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">
-        {{ enter.error.value.message }}
-      </p>
+      <ProblemNote :text="enter.error.value?.message" />
       <button class="button py-2!" data-kind="main" :disabled="enter.isPending.value">Go on</button>
     </form>
   </OpenPage>

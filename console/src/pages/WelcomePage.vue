@@ -4,6 +4,7 @@ import { ref } from "vue";
 import { useRouter } from "vue-router";
 import { api, unwrap } from "../api/client";
 import OpenPage from "../ui/OpenPage.vue";
+import ProblemNote from "../ui/ProblemNote.vue";
 
 const router = useRouter();
 const queries = useQueryClient();
@@ -79,9 +80,7 @@ const take = useMutation({
             >At least {{ facts.data.value.password_length }} characters: a few words that do not belong together</span
           ></label
         >
-        <p v-if="take.error.value" class="border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">
-          {{ take.error.value.message }}
-        </p>
+        <ProblemNote :text="take.error.value?.message" />
         <button class="button py-2!" data-kind="main" :disabled="take.isPending.value">Go on</button>
       </form>
     </template>

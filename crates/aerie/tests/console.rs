@@ -41,17 +41,7 @@ fn driver() -> u16 {
 async fn browser(width: u32, height: u32, dark: bool) -> WebDriver {
     aerie_client::provide_tls();
     let mut caps = DesiredCapabilities::chrome();
-    for flag in [
-        "--headless=new",
-        "--no-sandbox",
-        "--disable-gpu",
-        "--disable-quic",
-        "--no-first-run",
-        "--disable-background-networking",
-        "--disable-component-update",
-        "--disable-sync",
-        "--disable-dev-shm-usage",
-    ] {
+    for flag in aerie::demo::CHROMIUM_FLAGS {
         caps.add_arg(flag).unwrap();
     }
     let driver = WebDriver::new(format!("http://127.0.0.1:{}", driver()), caps).await.unwrap();

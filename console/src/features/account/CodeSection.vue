@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { api, unwrap, type Account } from "../../api/client";
 import { proven } from "../../composables/useProve";
+import ProblemNote from "../../ui/ProblemNote.vue";
 
 /** Codes of an authenticator app, and recovery codes. */
 const props = defineProps<{ account: Account }>();
@@ -112,6 +113,6 @@ const left = computed(() => props.account.detail.recovery_codes);
         Print these. Each is good once, earlier ones are dead, and they are not shown again.
       </p>
     </div>
-    <p v-if="error" class="mt-3 border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">{{ error.message }}</p>
+    <ProblemNote class="mt-3" :text="error?.message" />
   </section>
 </template>

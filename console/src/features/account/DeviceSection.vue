@@ -4,6 +4,7 @@ import { computed, reactive, ref } from "vue";
 import { api, unwrap, type Account } from "../../api/client";
 import { proven } from "../../composables/useProve";
 import { ago } from "../../lib/time";
+import ProblemNote from "../../ui/ProblemNote.vue";
 
 /** Where one is signed in, and one's API tokens. */
 defineProps<{ account: Account }>();
@@ -106,6 +107,6 @@ const error = computed(() => end.error.value ?? endOthers.error.value ?? make.er
       <code class="break-all" data-testid="new-token">{{ make.data.value.secret }}</code>
       <span class="block text-[0.92rem] text-soft">Copy it now: it is not shown again.</span>
     </p>
-    <p v-if="error" class="mt-3 border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">{{ error.message }}</p>
+    <ProblemNote class="mt-3" :text="error?.message" />
   </section>
 </template>

@@ -5,6 +5,7 @@ import { api, unwrap, type Account } from "../../api/client";
 import { proven } from "../../composables/useProve";
 import { inPath } from "../../lib/keys";
 import KeyTable from "./KeyTable.vue";
+import ProblemNote from "../../ui/ProblemNote.vue";
 
 /** SSH keys of one's own account, registered with a signature that proves that one has them. */
 defineProps<{ account: Account }>();
@@ -86,6 +87,6 @@ const error = computed(() => register.error.value ?? remove.error.value ?? quest
         <button type="button" class="button" @click="question.reset()">Cancel</button>
       </span>
     </form>
-    <p v-if="error" class="mt-3 border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">{{ error.message }}</p>
+    <ProblemNote class="mt-3" :text="error?.message" />
   </section>
 </template>

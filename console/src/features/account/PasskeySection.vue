@@ -5,6 +5,7 @@ import { api, unwrap, type Account } from "../../api/client";
 import { proven } from "../../composables/useProve";
 import { authenticatorProblem, createCredential, hasPasskeys } from "../../lib/webauthn";
 import { ago } from "../../lib/time";
+import ProblemNote from "../../ui/ProblemNote.vue";
 
 /** Passkeys and security keys of one's own account. */
 const props = defineProps<{ account: Account }>();
@@ -89,6 +90,6 @@ const problem = computed(() => {
       </button>
       <button class="button" data-testid="add-security-key" @click="adding = 'security-key'">Add a security key</button>
     </div>
-    <p v-if="problem" class="mt-3 border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">{{ problem }}</p>
+    <ProblemNote class="mt-3" :text="problem" />
   </section>
 </template>

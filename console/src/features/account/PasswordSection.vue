@@ -4,6 +4,7 @@ import { ref } from "vue";
 import { api, unwrap, type Account } from "../../api/client";
 import { proven } from "../../composables/useProve";
 import { ago } from "../../lib/time";
+import ProblemNote from "../../ui/ProblemNote.vue";
 
 /** The password of one's own account. */
 defineProps<{ account: Account }>();
@@ -65,8 +66,6 @@ const change = useMutation({
         <button type="button" class="button" @click="open = false">Cancel</button>
       </span>
     </form>
-    <p v-if="change.error.value" class="mt-3 border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">
-      {{ change.error.value.message }}
-    </p>
+    <ProblemNote class="mt-3" :text="change.error.value?.message" />
   </section>
 </template>

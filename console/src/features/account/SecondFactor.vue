@@ -3,6 +3,7 @@ import { computed, ref } from "vue";
 import { ApiError, type Me } from "../../api/client";
 import { useProve } from "../../composables/useProve";
 import { authenticatorProblem, hasPasskeys } from "../../lib/webauthn";
+import ProblemNote from "../../ui/ProblemNote.vue";
 
 /** Asks for one of the second factors that somebody has: passkey, security key, code, or a recovery code. */
 const props = defineProps<{ wanted: string[] }>();
@@ -82,6 +83,6 @@ async function prove(work: () => Promise<Me>) {
     >
       I have none of these with me
     </button>
-    <p v-if="problem" class="border-l-4 border-l-wait bg-waitbg px-3 py-2" role="alert">{{ problem }}</p>
+    <ProblemNote :text="problem" />
   </div>
 </template>

@@ -58,6 +58,11 @@ pub(crate) struct FreshAdministrator(pub(crate) Caller);
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Seen(Option<(Selector, Selector)>);
 
+/// A selector that selects nothing.
+fn no_one() -> Selector {
+    Selector::Not(Box::new(Selector::All))
+}
+
 impl Seen {
     /// Whether everything is.
     pub(crate) fn is_everything(&self) -> bool {
@@ -66,14 +71,12 @@ impl Seen {
 
     /// Nobody and nothing.
     fn nothing() -> Self {
-        let none = || Selector::Not(Box::new(Selector::All));
-        Self(Some((none(), none())))
+        Self(Some((no_one(), no_one())))
     }
 
     /// What a scope selects. One that cannot be read shows nothing.
     fn of(scope: &Scope) -> Self {
-        let nothing = || Selector::Not(Box::new(Selector::All));
-        let read = |text: &str, subject| Selector::parse(text, subject).unwrap_or_else(|_| nothing());
+        let read = |text: &str, subject| Selector::parse(text, subject).unwrap_or_else(|_| no_one());
         Self(Some((read(&scope.people, Subject::People), read(&scope.machines, Subject::Machines))))
     }
 

@@ -116,7 +116,13 @@ pub(super) async fn sign_in(server: Option<&str>, authority: Option<String>, per
     let code = secret("Code (of the app, or a recovery code; empty where you have none): ")?;
     let me = Client::trusting(&server, None, authority.as_deref()).sign_in(person, &password, &code).await?;
     if me.stage == "proving" {
-        return Err(Failure { exit: Exit::SignIn, message: format!("a code is needed: you have enrolled {}", me.wanted.join(", ")) });
+        return Err(Failure {
+            exit: Exit::SignIn,
+            message: format!(
+                "a code is needed here, and you have enrolled {}: take one from your app, or enrol an app or make recovery codes on your own account's page, {server}/account",
+                me.wanted.join(", ")
+            ),
+        });
     }
     keep_me(&server, authority, me, printer)
 }

@@ -9,7 +9,7 @@ use std::time::Duration;
 /// Key of an element's identifier in WebDriver's answers.
 const ELEMENT: &str = "element-6066-11e4-a52e-4f735466cecf";
 /// How Chromium is started: no screen, and nothing but what it is told to do.
-const FLAGS: [&str; 10] = [
+pub const CHROMIUM_FLAGS: [&str; 10] = [
     "--headless=new",
     "--no-sandbox",
     "--disable-gpu",
@@ -54,7 +54,8 @@ impl Browser {
         let port = port.await.ok().flatten().ok_or_else(|| failed("start", "the driver does not say its port"))?;
         aerie_client::provide_tls();
         let mut browser = Self { http: reqwest::Client::new(), session: format!("http://127.0.0.1:{port}/session"), driver };
-        let wanted = json!({ "capabilities": { "alwaysMatch": { "browserName": "chrome", "goog:chromeOptions": { "args": FLAGS } } } });
+        let wanted =
+            json!({ "capabilities": { "alwaysMatch": { "browserName": "chrome", "goog:chromeOptions": { "args": CHROMIUM_FLAGS } } } });
         let begun = browser.post("", wanted).await?;
         let id = begun.get("sessionId").and_then(Value::as_str).ok_or_else(|| failed("start", "no session"))?;
         browser.session = format!("{}/{id}", browser.session);

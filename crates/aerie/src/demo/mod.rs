@@ -10,6 +10,7 @@ mod scenario;
 mod script;
 pub mod tour;
 
+pub use browser::CHROMIUM_FLAGS;
 pub use running::{Description, MachineDescription, PersonDescription, Running};
 pub use scenario::{code_for, totp_secret};
 
