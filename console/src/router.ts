@@ -37,6 +37,13 @@ export const router = createRouter({
       props: true,
       meta: { title: "Person" },
     },
+    { path: "/machines", component: () => import("./pages/MachinesPage.vue"), meta: { title: "Machines" } },
+    {
+      path: "/machines/:name",
+      component: () => import("./pages/MachinePage.vue"),
+      props: true,
+      meta: { title: "Machine" },
+    },
     { path: "/pins", component: () => import("./pages/PinsPage.vue"), meta: { title: "PINs" } },
     { path: "/settings", component: () => import("./pages/SettingsPage.vue"), meta: { title: "Settings" } },
     { path: "/", component: () => import("./pages/NowPage.vue"), meta: { title: "Now" } },

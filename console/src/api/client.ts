@@ -23,6 +23,14 @@ export type PersonChange = components["schemas"]["PersonChange"];
 export type Account = components["schemas"]["AccountView"];
 export type Setting = components["schemas"]["SettingView"];
 export type ServiceKey = components["schemas"]["ServiceKeyView"];
+export type Machine = components["schemas"]["MachineView"];
+export type MachineDetail = components["schemas"]["MachineDetail"];
+export type MachineChange = components["schemas"]["MachineChange"];
+export type MachineCheck = components["schemas"]["MachineCheckView"];
+export type Check = components["schemas"]["CheckView"];
+export type CheckLine = components["schemas"]["CheckLine"];
+export type IssuedCode = components["schemas"]["IssuedCode"];
+export type Credential = components["schemas"]["CredentialView"];
 export type Question = components["schemas"]["AuthenticatorQuestion"];
 export type Problem = components["schemas"]["ProblemView"];
 export type Frame = components["schemas"]["FrameView"];
@@ -41,6 +49,14 @@ export class ApiError extends Error {
   ) {
     super(message);
   }
+}
+
+/** What the API says of an error, where an answer was not read by the typed client. */
+export async function failure(response: Response): Promise<ApiError> {
+  const problem = (await response.json().catch(() => ({}))) as Partial<Problem>;
+  const code = problem.type?.split("#")[1] ?? "";
+  const detail = problem.detail ?? "The answer could not be read.";
+  return new ApiError(response.status, problem.title ?? "The service failed", detail, [], code);
 }
 
 /** The data of an answer; throws what the API says of an error. */

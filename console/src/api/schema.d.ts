@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/agents/connect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The connection of an agent: a WebSocket, over TLS 1.3 alone. See docs/formats/agent.md. */
+        get: operations["connectAgent"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit/scan": {
         parameters: {
             query?: never;
@@ -184,6 +201,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/enrolment-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Codes that are good: for whom, until when, never the codes themselves. */
+        get: operations["codes"];
+        put?: never;
+        /** Issue an enrolment code: for one machine, or for any machine of a site. It is shown once. */
+        post: operations["issueCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolment-codes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw a code. */
+        delete: operations["withdrawCode"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings": {
         parameters: {
             query?: never;
@@ -191,7 +243,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List findings, newest first. */
+        /** List findings, newest first; those that are settled among them. */
         get: operations["findings"];
         put?: never;
         post?: never;
@@ -325,6 +377,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machine-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check many machines beside each other (NDJSON). */
+        post: operations["checkMachines"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/machines": {
         parameters: {
             query?: never;
@@ -333,12 +402,155 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List machines.
+         * List machines, favourites and recent ones first.
          * @description Those who may not read everything see the machines that the rules give them something on.
          */
         get: operations["machines"];
         put?: never;
+        /** Register a machine. */
+        post: operations["addMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A machine, with what its agent says, its last check, and the credentials that are kept for it. */
+        get: operations["machine"];
+        put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change what is known of a machine. A changed address or way does not change its pinned host key. */
+        patch: operations["changeMachine"];
+        trace?: never;
+    };
+    "/api/v1/machines/{name}/agent/relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what the agent of a machine may reach for other machines of its site. Its own list must allow it as well. */
+        put: operations["setRelay"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}/agent/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Revoke the agent of a machine: it is cut off at once, with every session through it, and its key never comes again. */
+        post: operations["revokeAgent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check whether a machine is ready: each step as it comes, then the whole (NDJSON). */
+        post: operations["checkMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}/discover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for accounts and authorised keys on a machine. Keys that nobody owns become findings. */
+        post: operations["discover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}/favourite": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make a machine one of one's favourites. */
+        put: operations["favourMachine"];
+        post?: never;
+        /** Make it one no more. */
+        delete: operations["unfavourMachine"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}/forward": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Forward a TCP service of a machine: a WebSocket that carries the tunnel's protocol (docs/formats/agent.md), with a session of
+         *     its own.
+         */
+        get: operations["forward"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}/host-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The host key that a machine shows now, beside the pinned one. */
+        get: operations["hostKey"];
+        put?: never;
+        /** Pin the host key that a machine shows now, in place of the one so far. Whoever accepts it has compared it at the machine. */
+        post: operations["acceptHostKey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -358,6 +570,40 @@ export interface paths {
         post?: never;
         /** Take a machine's standing PIN away. */
         delete: operations["removeMachinePin"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a machine off the list, with its agent. Its sessions end; what was logged stays, and it can be brought back. */
+        post: operations["retireMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{name}/trust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the SSH server of a machine must be told, so that Aerie's certificates let in. */
+        get: operations["machineTrust"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1088,6 +1334,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/retired-machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Machines that left the list, newest first. */
+        get: operations["retiredMachines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/retired-machines/{name}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a machine back. Its agent must be enrolled anew. */
+        post: operations["restoreMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/reviews": {
         parameters: {
             query?: never;
@@ -1425,6 +1705,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/vault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Credentials that are kept: for which accounts, when they are changed, never the credentials themselves. */
+        get: operations["vault"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/vault/{machine}/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a credential for an account of a machine, or change how it is kept. */
+        put: operations["putCredential"];
+        post?: never;
+        /** Take a credential out for good. The account keeps it. */
+        delete: operations["removeCredential"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/vault/{machine}/{account}/check-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** See a credential, in an emergency. The rules must give `check-out`; the reason is logged, and it is changed afterwards. */
+        post: operations["checkOut"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/vault/{machine}/{account}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done with a credential, newest first. */
+        get: operations["credentialHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/vault/{machine}/{account}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change a credential on its machine now. */
+        post: operations["rotateCredential"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/welcome": {
         parameters: {
             query?: never;
@@ -1469,6 +1835,13 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A host key to be pinned. */
+        AcceptHostKey: {
+            /** @description Its fingerprint, compared at the machine: it must be the one that the machine shows now. */
+            fingerprint: string;
+            /** @description Why it is right. */
+            why: string;
+        };
         /** @description How somebody signs in: their own account. */
         AccountView: {
             /** @description What is to be done next, in a sentence; empty where nothing is. */
@@ -1488,6 +1861,43 @@ export interface components {
              * @description When it was set.
              */
             password_set?: string | null;
+        };
+        /** @description An agent. */
+        AgentView: {
+            /**
+             * Format: int64
+             * @description How far its clock is ahead, in seconds.
+             */
+            clock_ahead_s: number;
+            /**
+             * Format: date-time
+             * @description When it was enrolled.
+             */
+            enrolled: string;
+            /** @description Who issued the code. */
+            enrolled_by: string;
+            /** @description Its public key. */
+            key: string;
+            /** @description Address that it came from. */
+            last_from: string;
+            /**
+             * Format: date-time
+             * @description When it was last heard of.
+             */
+            last_seen?: string | null;
+            /** @description What it may reach for other machines of its site. */
+            relay: string[];
+            /**
+             * Format: date-time
+             * @description Since when it is connected.
+             */
+            since?: string | null;
+            /** @description `online` or `offline`. */
+            state: string;
+            /** @description Whether it goes away with its terminal. */
+            temporary: boolean;
+            /** @description Version of its program. */
+            version: string;
         };
         /** @description An authenticator's answer. */
         AuthenticatorAnswer: {
@@ -1553,6 +1963,61 @@ export interface components {
             /** @description When. */
             when: string;
         };
+        /** @description A line of the stream of a check: first each step as it comes, then the whole. */
+        CheckLine: {
+            /** @description One check came to its end. */
+            step: {
+                /** @description Machine. */
+                machine: string;
+                /** @description What came of it. */
+                result: components["schemas"]["CheckView"];
+            };
+        } | {
+            /** @description Everything of a machine was checked. */
+            done: components["schemas"]["MachineCheckView"];
+        } | {
+            /** @description It could not be checked. */
+            failed: {
+                /** @description Machine. */
+                machine: string;
+                /** @description Why. */
+                why: string;
+            };
+        };
+        /** @description Which machines to check. */
+        CheckMany: {
+            /** @description Selector of machines; all where it is left out. */
+            machines?: string | null;
+        };
+        /** @description Why somebody must see a credential. */
+        CheckOutNote: {
+            /** @description Reason: it goes into the log. */
+            reason: string;
+            /** @description Ticket, where the rules ask for one. */
+            ticket?: string | null;
+        };
+        /** @description One check. */
+        CheckView: {
+            /** @description Stable word. */
+            check: string;
+            /** @description How to mend it. */
+            mend: string;
+            /** @description `pass`, `warn`, `fail` or `skip`. */
+            outcome: string;
+            /** @description What was seen. */
+            seen: string;
+            /** @description What must hold. */
+            title: string;
+        };
+        /** @description A credential that was checked out. It is shown once. */
+        CheckedOut: {
+            /** @description `password` or `key`. */
+            kind: string;
+            /** @description The credential. */
+            secret: string;
+            /** @description What becomes of it. */
+            sentence: string;
+        };
         /** @description A signed checkpoint. */
         CheckpointView: {
             /**
@@ -1586,6 +2051,34 @@ export interface components {
             /** @description Base32, as it was offered. */
             secret: string;
         };
+        /** @description A code, without its secret. */
+        CodeView: {
+            /**
+             * Format: date-time
+             * @description When it ends.
+             */
+            expires: string;
+            /** @description Identifier. */
+            id: string;
+            /** @description Labels for machines that come with it. */
+            labels: string[];
+            /** @description For this machine. */
+            machine?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            made: string;
+            /** @description By whom. */
+            made_by: string;
+            /** @description For any of this site. */
+            site: string;
+            /**
+             * Format: int32
+             * @description How often it is still good.
+             */
+            uses_left: number;
+        };
         /** @description The answer to it. */
         Confirmation: {
             /** @description Of the question. */
@@ -1615,6 +2108,57 @@ export interface components {
              * @description Until when the terminal waits.
              */
             until: string;
+        };
+        /** @description A line of the history of a credential. */
+        CredentialEvent: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who. */
+            by: string;
+            /** @description What was done. */
+            what: string;
+        };
+        /** @description A credential that is kept for an account: never the credential itself. */
+        CredentialView: {
+            /** @description Account on it. */
+            account: string;
+            /** @description Changed after each use. */
+            after_use: boolean;
+            /**
+             * Format: date-time
+             * @description When it was last changed, or put in.
+             */
+            changed: string;
+            /** @description Account that changes a password; empty for the account itself. */
+            changer: string;
+            /**
+             * Format: int32
+             * @description Changed every so many days; 0 for never.
+             */
+            days: number;
+            /**
+             * Format: date-time
+             * @description When changing it last failed.
+             */
+            failed?: string | null;
+            /** @description Why. */
+            failure: string;
+            /** @description `password` or `key`. */
+            kind: string;
+            /** @description Machine. */
+            machine: string;
+            /** @description `settled`, or how far a change has come: `prepared` or `verified`. */
+            phase: string;
+            /** @description How it stands, in a sentence. */
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description When it was last used or seen.
+             */
+            used?: string | null;
         };
         /** @description Where somebody is signed in. */
         DeviceView: {
@@ -1876,8 +2420,38 @@ export interface components {
             sentence: string;
             /** @description The session concerned. */
             session?: string | null;
+            settled?: components["schemas"]["SettledView"] | null;
             /** @description Address. */
             source?: string | null;
+        };
+        /** @description An account that was found on a machine. */
+        FoundAccountView: {
+            /** @description Name. */
+            account: string;
+            /** @description Keys that let somebody in. */
+            keys: components["schemas"]["FoundKeyView"][];
+            /** @description Whether Aerie's list of accounts names it. */
+            listed: boolean;
+            /** @description Whether somebody could sign in to it: it has a shell, or a key. */
+            login: boolean;
+            /**
+             * Format: int32
+             * @description User number.
+             */
+            number: number;
+            /** @description Shell. */
+            shell: string;
+        };
+        /** @description An authorised key that was found. */
+        FoundKeyView: {
+            /** @description What is written behind it. */
+            comment: string;
+            /** @description `SHA256:…`. */
+            fingerprint: string;
+            /** @description `ssh-ed25519`. */
+            kind: string;
+            /** @description Whose it is: a person, or `vault`; none for a key that nobody owns. */
+            owner?: string | null;
         };
         /**
          * @description What a frame of a recording holds.
@@ -1930,6 +2504,15 @@ export interface components {
             /** @description Of the link that was opened, if one was. */
             visit?: string | null;
         };
+        /** @description The host key of a machine. */
+        HostKeyView: {
+            /** @description Fingerprint of the pinned one. */
+            pinned?: string | null;
+            /** @description Both in a sentence. */
+            sentence: string;
+            /** @description Fingerprint of the one that it shows now. */
+            shown: string;
+        };
         /** @description What an open invitation says to whoever has its link. */
         InvitationFacts: {
             /** @description Who invites, as people write it. */
@@ -1978,6 +2561,15 @@ export interface components {
             link: string;
             /** @description For whom. */
             person: string;
+        };
+        /** @description A code that was made. It is shown once. */
+        IssuedCode: {
+            /** @description About it. */
+            about: components["schemas"]["CodeView"];
+            /** @description The code: it says for whom it is and where the service is, and carries the fingerprint of the service's key. */
+            code: string;
+            /** @description What to do with it, in lines. */
+            steps: string[];
         };
         /** @description A PIN with its digits, which are shown once. */
         IssuedPin: {
@@ -2084,14 +2676,102 @@ export interface components {
             /** @description The result in a sentence. */
             sentence: string;
         };
-        /** @description A machine. */
+        /** @description What is to be known of a machine. What is left out stays as it is. */
+        MachineChange: {
+            /** @description Accounts that may be used, in place of those before. */
+            accounts?: string[] | null;
+            /** @description `host:port` of its SSH server; empty for 127.0.0.1:22 of a machine with an agent. */
+            address?: string | null;
+            /** @description Groups, in place of those before. */
+            groups?: string[] | null;
+            /** @description Labels, in place of those before. */
+            labels?: string[] | null;
+            /** @description What it is for. */
+            note?: string | null;
+            /** @description Owner. */
+            owner?: string | null;
+            /** @description Site. */
+            site?: string | null;
+            /** @description `direct`, `agent` or `relay`. */
+            via?: string | null;
+            /** @description Ways in besides SSH, in place of those before. */
+            ways?: components["schemas"]["WayView"][] | null;
+        };
+        /** @description What came of the checks of a machine. */
+        MachineCheckView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Machine. */
+            machine: string;
+            /** @description Whether nothing failed. */
+            ready: boolean;
+            /** @description Each check. */
+            results: components["schemas"]["CheckView"][];
+            /** @description In a sentence. */
+            sentence: string;
+        };
+        /** @description A machine with everything that is known. */
+        MachineDetail: {
+            agent?: components["schemas"]["AgentView"] | null;
+            check?: components["schemas"]["MachineCheckView"] | null;
+            /** @description Credentials that are kept for it. */
+            credentials: components["schemas"]["CredentialView"][];
+            /** @description What its agent says. */
+            facts?: Record<string, never> | null;
+            /** @description Accounts and keys that were found on it. */
+            found: components["schemas"]["FoundAccountView"][];
+            /** @description Groups that it was put into by hand. */
+            groups: string[];
+            /** @description Fingerprint of the pinned host key. */
+            host_key?: string | null;
+            /** @description As in the list. */
+            machine: components["schemas"]["MachineView"];
+            /** @description What the caller may do with it beyond reading: `manage`. */
+            may: string[];
+            other_host_key?: components["schemas"]["OtherHostKeyView"] | null;
+            /** @description Its good order, as is known: words. */
+            posture: string[];
+            /** @description How things stand with it, in a sentence. */
+            sentence: string;
+            /** @description Ways in besides SSH. */
+            ways: components["schemas"]["WayView"][];
+        };
+        /** @description A page of machines. */
+        MachinePage: {
+            /** @description The machines: favourites and recent ones first. */
+            machines: components["schemas"]["MachineView"][];
+            /** @description For the next page. */
+            next?: string | null;
+            /** @description How things stand, in a sentence. */
+            sentence: string;
+            /** @description Sites that there are. */
+            sites: string[];
+            /**
+             * Format: int64
+             * @description How many match.
+             */
+            total: number;
+        };
+        /** @description A machine in a list. */
         MachineView: {
             /** @description Accounts. */
             accounts: string[];
             /** @description Where its SSH server listens. */
             address: string;
+            /** @description Whether it is one of the caller's favourites. */
+            favourite: boolean;
+            /** @description Host name, as its agent says. */
+            host: string;
             /** @description Labels. */
             labels: string[];
+            /**
+             * Format: date-time
+             * @description When something was last heard of it.
+             */
+            last_seen?: string | null;
             /**
              * Format: int64
              * @description Sessions that are live on it.
@@ -2101,12 +2781,22 @@ export interface components {
             name: string;
             /** @description What it is for. */
             note: string;
+            /** @description Whether it shows another host key than the pinned one. */
+            other_host_key: boolean;
             /** @description Who looks after it. */
             owner: string;
+            /** @description Whether the caller was on it lately. */
+            recent: boolean;
             /** @description Site. */
             site: string;
-            /** @description `ready` or `incomplete`. */
+            /** @description `online`, `offline`, `code issued`, `no agent` or `incomplete`. */
             state: string;
+            /** @description Operating system, as its agent says. */
+            system: string;
+            /** @description Who is logged in, as its agent says. */
+            users: string[];
+            /** @description `direct`, `agent` or `relay`. */
+            via: string;
         };
         /** @description A cell of the matrix. */
         MatrixCell: {
@@ -2186,6 +2876,48 @@ export interface components {
             /** @description What it may be used for: `read`, `rules`, `people`, `sessions`, `audit`, `pins`, `service`. */
             scopes: string[];
         };
+        /** @description An enrolment code to be made: for one machine, or for any of a site. */
+        NewCode: {
+            /**
+             * Format: int32
+             * @description How long it is good; the setting `code-hours` unless said otherwise.
+             */
+            hours?: number | null;
+            /** @description Labels for machines that come with it. */
+            labels?: string[];
+            /** @description The machine. */
+            machine?: string | null;
+            /** @description Or the site. */
+            site?: string | null;
+            /**
+             * Format: int32
+             * @description How many machines of the site; 1 unless said otherwise.
+             */
+            uses?: number | null;
+        };
+        /** @description A credential to be kept. */
+        NewCredential: {
+            /** @description Change it after each use. */
+            after_use?: boolean;
+            /** @description Account that changes a password. */
+            changer?: string;
+            /**
+             * Format: int32
+             * @description Change it every so many days.
+             */
+            days?: number;
+            /** @description `password` or `key`. */
+            kind: string;
+            /** @description The password, or the private key in OpenSSH's format; left out where only the rest is to change. */
+            secret?: string | null;
+        };
+        /** @description A machine to be registered. */
+        NewMachine: {
+            /** @description The rest. */
+            about?: components["schemas"]["MachineChange"];
+            /** @description Name. */
+            name: string;
+        };
         /** @description Somebody new. */
         NewPerson: components["schemas"]["PersonChange"] & {
             /** @description Whether to make an invitation at once. */
@@ -2246,6 +2978,21 @@ export interface components {
             sentence: string;
             /** @description Zone in which the rules tell the time. */
             zone: string;
+        };
+        /** @description A host key that was shown instead of the pinned one. */
+        OtherHostKeyView: {
+            /** @description `SHA256:…`. */
+            fingerprint: string;
+            /**
+             * Format: date-time
+             * @description When it was first shown.
+             */
+            first: string;
+            /**
+             * Format: date-time
+             * @description When it was last shown.
+             */
+            last: string;
         };
         /** @description A page of a list. */
         Page_EventView: {
@@ -2325,6 +3072,7 @@ export interface components {
                 sentence: string;
                 /** @description The session concerned. */
                 session?: string | null;
+                settled?: components["schemas"]["SettledView"] | null;
                 /** @description Address. */
                 source?: string | null;
             }[];
@@ -2753,6 +3501,11 @@ export interface components {
              */
             to: string;
         };
+        /** @description Why something is done. */
+        Reason: {
+            /** @description In a few words; it goes into the log. */
+            why: string;
+        };
         /** @description The result of verifying a recording. */
         RecordingReport: {
             /** @description Whether its end is there. */
@@ -2777,6 +3530,27 @@ export interface components {
             sentence: string;
             /** @description The session. */
             session: string;
+        };
+        /** @description What an agent may reach for other machines of its site: entries of an allow-list, as `10.20.0.0/16:22`. */
+        RelayEntries: {
+            /** @description Entries; none for nothing. */
+            entries: string[];
+        };
+        /** @description A machine that left the list. */
+        RetiredView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description By whom. */
+            by: string;
+            /** @description Name. */
+            name: string;
+            /** @description Site. */
+            site: string;
+            /** @description Why. */
+            why: string;
         };
         /** @description The result of closing a review. */
         ReviewClosed: {
@@ -2856,6 +3630,13 @@ export interface components {
             sentence: string;
             /** @description What it is about. */
             title: string;
+        };
+        /** @description What came of a change. */
+        RotatedView: {
+            /** @description `changed`, `unchanged`, `later` or `stuck`. */
+            ended: string;
+            /** @description In a sentence. */
+            sentence: string;
         };
         /** @description Why a key is rotated. */
         Rotation: {
@@ -3132,6 +3913,18 @@ export interface components {
             /** @description Value in force. */
             value: string;
         };
+        /** @description How a finding was settled. */
+        SettledView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description By whom. */
+            by: string;
+            /** @description Why. */
+            why: string;
+        };
         /** @description Codes that are shown once. */
         ShownCodes: {
             /** @description The codes. */
@@ -3268,6 +4061,13 @@ export interface components {
             /** @description What it may be used for; empty for everything that its owner may. */
             scopes: string[];
         };
+        /** @description What the SSH server of a machine must be told, so that Aerie's certificates let in. */
+        TrustView: {
+            /** @description The authorities, a line each, newest first. */
+            authorities: string[];
+            /** @description Commands for a shell on the machine, as root. */
+            script: string;
+        };
         /** @description A version of the rules. */
         VersionView: {
             /**
@@ -3303,6 +4103,15 @@ export interface components {
              * @description Its number.
              */
             version: number;
+        };
+        /** @description A way into a machine besides SSH. */
+        WayView: {
+            /** @description `host:port`. */
+            address: string;
+            /** @description `desktop`, `web` or `tcp`. */
+            kind: string;
+            /** @description Name. */
+            name: string;
         };
         /** @description What strangers see before they sign in. */
         Welcome: {
@@ -3347,6 +4156,30 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    connectAgent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The tunnel's protocol begins */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     scanLog: {
         parameters: {
             query?: {
@@ -3797,6 +4630,103 @@ export interface operations {
             };
         };
     };
+    codes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeView"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    issueCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCode"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedCode"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    withdrawCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     findings: {
         parameters: {
             query?: {
@@ -4073,9 +5003,58 @@ export interface operations {
             };
         };
     };
-    machines: {
+    checkMachines: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckMany"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["CheckLine"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    machines: {
+        parameters: {
+            query?: {
+                /**
+                 * @description A few letters of anything: name, address, site, owner, label, note, account, and what agents say of host, addresses,
+                 *     system and who is logged in. Several words must all be there.
+                 */
+                q?: string;
+                /** @description Only those in this state. */
+                state?: string;
+                /** @description Only those of this site. */
+                site?: string;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Rows, 50 unless said otherwise, at most 500. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4087,8 +5066,440 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MachineView"][];
+                    "application/json": components["schemas"]["MachinePage"];
                 };
+            };
+        };
+    };
+    addMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMachine"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    machine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    changeMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachineChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    setRelay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RelayEntries"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    revokeAgent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    checkMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["CheckLine"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    discover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    favourMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    unfavourMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    forward: {
+        parameters: {
+            query?: {
+                /** @description Name of the way. */
+                way?: string;
+                /** @description Reason, where the rules ask for one. */
+                reason?: string;
+                /** @description Ticket, where the rules ask for one. */
+                ticket?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The tunnel's protocol begins */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    hostKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostKeyView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    acceptHostKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptHostKey"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -4145,6 +5556,74 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    retireMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    machineTrust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrustView"];
+                };
             };
             403: {
                 headers: {
@@ -5575,6 +7054,70 @@ export interface operations {
             };
         };
     };
+    retiredMachines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetiredView"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    restoreMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     reviews: {
         parameters: {
             query?: never;
@@ -6118,6 +7661,219 @@ export interface operations {
                 content: {
                     "text/event-stream": string;
                 };
+            };
+        };
+    };
+    vault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CredentialView"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    putCredential: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                machine: string;
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCredential"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CredentialView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    removeCredential: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                machine: string;
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    checkOut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                machine: string;
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckOutNote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedOut"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    credentialHistory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                machine: string;
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CredentialEvent"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    rotateCredential: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                machine: string;
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotatedView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

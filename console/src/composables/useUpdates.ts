@@ -10,6 +10,8 @@ const CONCERNS: Record<string, string[]> = {
   reviews: ["reviews", "review"],
   people: ["people", "account", "me", "reach"],
   pins: ["pins"],
+  machines: ["machines", "codes"],
+  vault: ["machines"],
   settings: ["settings", "me"],
 };
 

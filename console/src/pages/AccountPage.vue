@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from "@tanstack/vue-query";
 import { api, unwrap } from "../api/client";
+import { useMe } from "../composables/useMe";
 import CodeSection from "../features/account/CodeSection.vue";
 import DeviceSection from "../features/account/DeviceSection.vue";
 import KeySection from "../features/account/KeySection.vue";
@@ -8,6 +9,7 @@ import PasskeySection from "../features/account/PasskeySection.vue";
 import PasswordSection from "../features/account/PasswordSection.vue";
 import StateNote from "../ui/StateNote.vue";
 
+const { data: me } = useMe();
 const account = useQuery({
   queryKey: ["account"],
   queryFn: async () => unwrap(await api.GET("/api/v1/me/account")),
@@ -31,7 +33,7 @@ const account = useQuery({
         <CodeSection :account="account.data.value" />
         <PasswordSection :account="account.data.value" />
       </div>
-      <div class="flex flex-col gap-4">
+      <div v-if="me?.stage === 'full'" class="flex flex-col gap-4">
         <KeySection :account="account.data.value" />
         <DeviceSection :account="account.data.value" />
       </div>

@@ -54,7 +54,7 @@ const problem = computed(() => {
             pattern="[0-9]{2}"
             maxlength="2"
             required
-            autofocus
+            v-focus
         /></label>
         <ProblemNote :text="problem" />
         <span class="flex gap-3">

@@ -25,14 +25,21 @@ const finding = useQuery({
     <h1 class="max-w-4xl">{{ finding.data.value.sentence }}</h1>
     <div class="mt-4 grid gap-x-8 gap-y-5 lg:grid-cols-[minmax(0,1fr)_22rem]">
       <div class="min-w-0">
-        <p class="border-l-4 border-l-viol bg-violbg px-4 py-3">
+        <p v-if="finding.data.value.settled" class="border-l-4 border-l-line bg-sheet px-4 py-3" data-testid="settled">
+          Settled by {{ finding.data.value.settled.by }} on {{ dayAndClock(finding.data.value.settled.at, zone) }}:
+          {{ finding.data.value.settled.why }}
+        </p>
+        <p v-else class="border-l-4 border-l-viol bg-violbg px-4 py-3">
           <span class="font-semibold text-viol">{{
             finding.data.value.importance[0]!.toUpperCase() + finding.data.value.importance.slice(1)
           }}</span>
           {{ finding.data.value.mend }}
         </p>
         <h2 class="mb-2 mt-6">Evidence</h2>
-        <div class="sheet overflow-x-auto">
+        <p v-if="!finding.data.value.lines.length" class="text-soft">
+          No log shows it: the service saw it itself. The <RouterLink to="/log">event log</RouterLink> has the moment.
+        </p>
+        <div v-else class="sheet overflow-x-auto">
           <table class="w-full">
             <thead>
               <tr class="border-b border-line [&>th]:px-3 [&>th]:py-2">
@@ -64,9 +71,10 @@ const finding = useQuery({
         <dd>{{ finding.data.value.kind }}</dd>
         <dt>Machine</dt>
         <dd>
-          <RouterLink :to="{ path: '/sessions', query: { machine: finding.data.value.machine } }">{{
-            finding.data.value.machine
-          }}</RouterLink>
+          <RouterLink :to="`/machines/${finding.data.value.machine}`">{{ finding.data.value.machine }}</RouterLink>,
+          <RouterLink :to="{ path: '/sessions', query: { machine: finding.data.value.machine } }"
+            >its sessions</RouterLink
+          >
         </dd>
         <dt>Account</dt>
         <dd>

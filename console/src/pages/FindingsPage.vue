@@ -17,6 +17,11 @@ const KINDS = {
   "unowned-account": "Nobody's account",
   guessed: "Guessed",
   "unknown-session": "Unknown session",
+  "shared-key": "Key of several people",
+  "unowned-key": "Nobody's key",
+  "host-key-changed": "Another host key",
+  "agent-cloned": "Copied agent",
+  "credential-stuck": "Lost credential",
   "key-added": "Key added by hand",
   "tracks-hidden": "Tracks hidden",
 };
@@ -32,13 +37,13 @@ const list = useInfiniteQuery({
   getNextPageParam: (page) => page.next ?? undefined,
 });
 const findings = computed(() => list.data.value?.pages.flatMap((p) => p.items) ?? []);
-const critical = computed(() => findings.value.filter((f) => f.importance === "critical").length);
+const critical = computed(() => findings.value.filter((f) => f.importance === "critical" && !f.settled).length);
 </script>
 
 <template>
   <h1>
     <template v-if="now?.findings">
-      There {{ now.findings === 1 ? "is 1 finding" : `are ${now.findings} findings`
+      There {{ now.findings === 1 ? "is 1 open finding" : `are ${now.findings} open findings`
       }}<template v-if="critical && !kind"
         >, <span class="text-viol">{{ critical }} of them critical</span></template
       >.
@@ -58,14 +63,18 @@ const critical = computed(() => findings.value.filter((f) => f.importance === "c
       class="grid grid-cols-[5.5rem_1fr_auto] gap-x-4 px-4 py-3"
       data-testid="finding"
     >
-      <span class="font-semibold" :class="f.importance === 'medium' ? 'text-ink' : 'text-viol'">{{
+      <span v-if="f.settled" class="text-soft">Settled</span>
+      <span v-else class="font-semibold" :class="f.importance === 'medium' ? 'text-ink' : 'text-viol'">{{
         f.importance[0]!.toUpperCase() + f.importance.slice(1)
       }}</span>
       <div>
         <RouterLink :to="`/findings/${f.id}`">{{ f.sentence }}</RouterLink>
         <p class="mt-0.5 text-[0.9rem] text-soft">
-          {{ KINDS[f.kind as keyof typeof KINDS] ?? f.kind }} · {{ f.lines.length }}
-          {{ f.lines.length === 1 ? "line" : "lines" }} of evidence<template v-if="f.session">
+          {{ KINDS[f.kind as keyof typeof KINDS] ?? f.kind
+          }}<template v-if="f.lines.length">
+            · {{ f.lines.length }} {{ f.lines.length === 1 ? "line" : "lines" }} of evidence</template
+          ><template v-if="f.settled"> · settled by {{ f.settled.by }}: {{ f.settled.why }}</template
+          ><template v-if="f.session">
             ·
             <RouterLink
               :to="{ path: `/sessions/${f.session}`, query: f.moment_ms != null ? { t: f.moment_ms } : {} }"

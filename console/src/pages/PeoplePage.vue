@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { keepPreviousData, useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/vue-query";
-import { computed, reactive, ref, watch } from "vue";
-import { useRoute, useRouter } from "vue-router";
+import { computed, reactive, ref } from "vue";
+import { useRouter } from "vue-router";
 import { api, unwrap } from "../api/client";
+import { useFilter } from "../composables/useFilter";
 import { useMe } from "../composables/useMe";
 import { proven } from "../composables/useProve";
 import RoleBoxes from "../features/account/RoleBoxes.vue";
@@ -11,20 +12,10 @@ import MoreButton from "../ui/MoreButton.vue";
 import StateNote from "../ui/StateNote.vue";
 import ProblemNote from "../ui/ProblemNote.vue";
 
-const route = useRoute();
 const router = useRouter();
 const queries = useQueryClient();
 const { may } = useMe();
-const param = (name: string) => (typeof route.query[name] === "string" ? (route.query[name] as string) : "");
-const filter = computed(() => ({ q: param("q"), role: param("role"), standing: param("standing") }));
-const text = ref(filter.value.q);
-watch(filter, (f) => (text.value = f.q));
-
-/** The filter is in the address, so that it can be kept and sent on. */
-function narrow(change: Partial<typeof filter.value>) {
-  const all = Object.entries({ ...filter.value, ...change }).filter(([, v]) => v);
-  void router.replace({ query: Object.fromEntries(all) });
-}
+const { filter, text, narrow, narrowed } = useFilter("q", "role", "standing");
 
 const list = useInfiniteQuery({
   queryKey: ["people", "list", filter],
@@ -43,7 +34,6 @@ const list = useInfiniteQuery({
   getNextPageParam: (page) => page.next ?? undefined,
 });
 const people = computed(() => list.data.value?.pages.flatMap((p) => p.items) ?? []);
-const narrowed = computed(() => Object.values(filter.value).some(Boolean));
 
 const adding = ref(false);
 const form = reactive({ name: "", full_name: "", organisation: "", groups: "", roles: ["technician"] });
@@ -96,7 +86,7 @@ const add = useMutation({
         required
         maxlength="64"
         pattern="[a-z0-9][a-z0-9._\-]*"
-        autofocus
+        v-focus
     /></label>
     <label
       ><span class="label">Name as people write it</span

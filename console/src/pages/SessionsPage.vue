@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { useInfiniteQuery } from "@tanstack/vue-query";
-import { computed, ref, watch } from "vue";
-import { useRoute, useRouter } from "vue-router";
+import { computed } from "vue";
 import { api, unwrap } from "../api/client";
+import { useFilter } from "../composables/useFilter";
 import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
 import SessionTable from "../features/sessions/SessionTable.vue";
@@ -10,27 +10,11 @@ import { useEndSession } from "../features/sessions/useEndSession";
 import MoreButton from "../ui/MoreButton.vue";
 import StateNote from "../ui/StateNote.vue";
 
-const route = useRoute();
-const router = useRouter();
 const { readsAll, administers } = useMe();
 const { zone } = useNow();
 const end = useEndSession();
 
-const param = (name: string) => (typeof route.query[name] === "string" ? (route.query[name] as string) : "");
-const filter = computed(() => ({
-  q: param("q"),
-  state: param("state"),
-  person: param("person"),
-  machine: param("machine"),
-}));
-const text = ref(filter.value.q);
-watch(filter, (f) => (text.value = f.q));
-
-/** The filter is in the address, so that it can be kept and sent on. */
-function narrow(change: Partial<typeof filter.value>) {
-  const all = Object.entries({ ...filter.value, ...change }).filter(([, v]) => v);
-  void router.replace({ query: Object.fromEntries(all) });
-}
+const { filter, text, narrow, narrowed } = useFilter("q", "state", "person", "machine");
 
 const list = useInfiniteQuery({
   queryKey: ["sessions", "list", filter],
@@ -50,7 +34,6 @@ const list = useInfiniteQuery({
   getNextPageParam: (page) => page.next ?? undefined,
 });
 const sessions = computed(() => list.data.value?.pages.flatMap((p) => p.items) ?? []);
-const narrowed = computed(() => Object.values(filter.value).some(Boolean));
 const STATES = [
   ["", "All"],
   ["live", "Live"],
@@ -91,7 +74,9 @@ const STATES = [
         />{{ name }}
       </label>
     </fieldset>
-    <button v-if="narrowed" type="button" class="button" @click="router.replace({ query: {} })">Clear</button>
+    <button v-if="narrowed" type="button" class="button" @click="narrow({ q: '', state: '', person: '', machine: '' })">
+      Clear
+    </button>
   </form>
   <SessionTable
     v-if="sessions.length"

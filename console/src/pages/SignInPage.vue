@@ -74,7 +74,7 @@ const byPasskey = () =>
     </p>
     <div class="mb-6 flex items-center gap-3">
       <BrandMark class="h-9 w-9" />
-      <h1>{{ proving ? `One more proof, ${proving.full_name}` : "Sign in to Aerie" }}</h1>
+      <h1>{{ proving ? "One more proof" : "Sign in to Aerie" }}</h1>
     </div>
     <section v-if="proving" class="sheet p-5">
       <SecondFactor :wanted="proving.wanted" @proved="go" />
@@ -107,7 +107,7 @@ const byPasskey = () =>
             autocomplete="username webauthn"
             autocapitalize="none"
             required
-            autofocus
+            v-focus
           />
         </label>
         <label class="flex flex-col gap-1">

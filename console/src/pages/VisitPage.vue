@@ -34,7 +34,7 @@ const enter = useMutation({
           autocomplete="off"
           maxlength="20"
           required
-          autofocus
+          v-focus
       /></label>
       <ProblemNote :text="enter.error.value?.message" />
       <button class="button py-2!" data-kind="main" :disabled="enter.isPending.value">Go on</button>

@@ -54,6 +54,7 @@ const take = useMutation({
             ><input
               v-model="person"
               class="field mono"
+              v-focus
               name="person"
               autocomplete="username"
               autocapitalize="none"

@@ -27,6 +27,7 @@ const places = computed(() => {
   const full = me.value?.stage === "full";
   const all: [string, string, boolean][] = [
     ["/", "Now", readsAll.value],
+    ["/machines", "Machines", full],
     ["/people", "People", may("read-directory")],
     ["/rules", "Rules", may("read-rules")],
     ["/reach", "Reach", full],

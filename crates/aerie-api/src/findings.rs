@@ -38,6 +38,20 @@ pub struct FindingView {
     pub session: Option<String>,
     /// The moment in its recording.
     pub moment_ms: Option<u64>,
+    /// How it was settled; none while it is open.
+    pub settled: Option<SettledView>,
+}
+
+/// How a finding was settled.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SettledView {
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+    /// By whom.
+    pub by: String,
+    /// Why.
+    pub why: String,
 }
 
 /// A line of a log.
@@ -73,6 +87,7 @@ impl From<Finding> for FindingView {
             lines: f.lines.into_iter().map(line).collect(),
             session: f.session,
             moment_ms: f.moment_ms,
+            settled: None,
         }
     }
 }

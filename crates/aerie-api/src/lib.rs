@@ -2,12 +2,14 @@
 
 mod findings;
 mod frames;
+mod machines;
 mod people;
 mod rules;
 mod sessions;
 
-pub use findings::{FindingView, LogLineView, ScanResult};
+pub use findings::{FindingView, LogLineView, ScanResult, SettledView};
 pub use frames::{FrameKind, FrameView};
+pub use machines::*;
 pub use people::*;
 pub use rules::{
     ChangeView, DirectoryChanges, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EndingView, JudgedView, MatrixCell,
@@ -172,29 +174,6 @@ pub struct StripFinding {
     pub at: i64,
     /// What happened.
     pub sentence: String,
-}
-
-/// A machine.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct MachineView {
-    /// Name.
-    pub name: String,
-    /// Where its SSH server listens.
-    pub address: String,
-    /// Site.
-    pub site: String,
-    /// Who looks after it.
-    pub owner: String,
-    /// Labels.
-    pub labels: Vec<String>,
-    /// Accounts.
-    pub accounts: Vec<String>,
-    /// `ready` or `incomplete`.
-    pub state: String,
-    /// What it is for.
-    pub note: String,
-    /// Sessions that are live on it.
-    pub live: u64,
 }
 
 /// An event of the log.

@@ -1,16 +1,19 @@
 //! Typed client of the API, shared by the command line and the tests.
 
+mod forward;
+mod machines;
 mod people;
 mod signed;
 mod trust;
 
+pub use forward::Forwarding;
 pub use signed::RequestKey;
 
 use aerie_api::{
     CheckpointView, DirectoryChanges, DirectoryExport, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EventView,
-    FindingView, FrameView, LogReport, MachineView, MatrixView, Me, NewReview, Now, Page, PolicyChecked, PolicyRead, PolicyText,
-    PolicyView, ProblemView, PublishNote, ReachQuery, ReachView, RecordingReport, ReviewClosed, ReviewDecision, ReviewEntryView,
-    ReviewView, RuleEdit, RuleUseView, ScanResult, SessionView, SignIn, VersionView, Why, WhyQuery,
+    FindingView, FrameView, LogReport, MatrixView, Me, NewReview, Now, Page, PolicyChecked, PolicyRead, PolicyText, PolicyView,
+    ProblemView, PublishNote, ReachQuery, ReachView, RecordingReport, ReviewClosed, ReviewDecision, ReviewEntryView, ReviewView, RuleEdit,
+    RuleUseView, ScanResult, SessionView, SignIn, VersionView, Why, WhyQuery,
 };
 use reqwest::{Method, RequestBuilder, StatusCode};
 use serde::Serialize;
@@ -55,6 +58,7 @@ pub fn provide_tls() {
 #[derive(Clone)]
 pub struct Client {
     base: String,
+    authority: Option<String>,
     token: Option<String>,
     /// Signs each request, for a token that is bound to a key.
     key: Option<Arc<RequestKey>>,
@@ -115,7 +119,8 @@ impl Client {
     pub fn trusting(base: &str, token: Option<String>, authority: Option<&str>) -> Self {
         let builder = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).no_proxy();
         let builder = builder.user_agent(concat!("aerie/", env!("CARGO_PKG_VERSION"))).tls_backend_preconfigured(trust::config(authority));
-        Self { base: base.trim_end_matches('/').into(), token, key: None, http: builder.build().unwrap_or_default() }
+        let (base, authority) = (base.trim_end_matches('/').into(), authority.map(Into::into));
+        Self { base, authority, token, key: None, http: builder.build().unwrap_or_default() }
     }
 
     /// The token that it uses, if any.
@@ -168,14 +173,6 @@ impl Client {
     /// See [`Client::sign_in`].
     pub async fn now(&self) -> Result<Now> {
         self.ask(self.call(Method::GET, "now")).await
-    }
-
-    /// Machines.
-    ///
-    /// # Errors
-    /// See [`Client::sign_in`].
-    pub async fn machines(&self) -> Result<Vec<MachineView>> {
-        self.ask(self.call(Method::GET, "machines")).await
     }
 
     /// People, machines and keys as a file.

@@ -10,7 +10,7 @@ use aerie_api::{
 use reqwest::Method;
 
 /// A name within a path: anything that is not part of one is left out, so that it names nothing else.
-fn name(text: &str) -> String {
+pub(crate) fn name(text: &str) -> String {
     let plain: String = text.chars().filter(|c| c.is_ascii_alphanumeric() || "-_.".contains(*c)).take(64).collect();
     if plain.chars().all(|c| c == '.') { String::from("-") } else { plain }
 }

@@ -78,6 +78,9 @@ settings! {
     KeyDays "key-days" number(0, 3650, "days"), "0", "Longest life of a registered SSH key; 0 for no limit.";
     KnownKeys "known-keys" Kind::Lines(1000), "", "Fingerprints (`SHA256:…`) of keys that are known to others and never registered.";
     UserAuthorities "user-authorities" Kind::Lines(20), "", "SSH certificate authorities (public keys as OpenSSH writes them) whose user certificates are accepted.";
+    AgentAddress "agent-address" Kind::Text(200), "", "Host and port at which agents reach the service, as aerie.example:7443, for enrolment codes; while it is empty, those of the console.";
+    CodeHours "code-hours" number(1, 720, "hours"), "24", "How long an enrolment code is good.";
+    StaleDays "stale-days" number(0, 3650, "days"), "0", "Days after which a machine of which nothing was heard retires by itself; 0 for never.";
     PinDigits "pin-digits" number(6, 12, "digits"), "8", "Digits of a PIN.";
     PinMinutes "pin-minutes" number(1, 120, "minutes"), "10", "How long a one-time PIN is good.";
     PinTries "pin-tries" number(1, 10, "tries"), "5", "Wrong tries that end a PIN.";

@@ -6,7 +6,7 @@ use nix::sched::{CloneFlags, unshare};
 use nix::sys::wait::waitpid;
 use nix::unistd::{self, Gid, Uid};
 use std::fs::{self, OpenOptions};
-use std::io::{self, Read as _, Write as _};
+use std::io::{self, BufRead as _, Read as _, Write as _};
 use std::net::TcpListener;
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::{PermissionsExt as _, chown, symlink};
@@ -23,7 +23,10 @@ struct Plan {
     mode: String,
     name: String,
     server: String,
-    host_network: bool,
+    network: String,
+    program: String,
+    /// For a machine beside another: bound before it is in a user namespace of its own, which has no say in that network.
+    listener: Option<TcpListener>,
 }
 
 impl Plan {
@@ -37,8 +40,15 @@ impl Plan {
 }
 
 pub(crate) fn main(arguments: &[String]) -> Outcome<()> {
-    let [mode, name, server, network] = arguments else { return Err("wrong arguments".into()) };
-    let plan = Plan { mode: mode.clone(), name: name.clone(), server: server.clone(), host_network: network == "host" };
+    let [mode, name, server, network, program] = arguments else { return Err("wrong arguments".into()) };
+    let mut plan = Plan {
+        mode: mode.clone(),
+        name: name.clone(),
+        server: server.clone(),
+        network: network.clone(),
+        program: program.clone(),
+        listener: None,
+    };
     sys::die_with_parent();
     if plan.mode == "plain" {
         wait_for_go()?;
@@ -48,7 +58,10 @@ pub(crate) fn main(arguments: &[String]) -> Outcome<()> {
     if plan.mode != "root-plain" {
         flags |= CloneFlags::CLONE_NEWUSER;
     }
-    if !plan.host_network {
+    if let Some(pid) = plan.network.strip_prefix("beside ") {
+        nix::sched::setns(fs::File::open(format!("/proc/{pid}/ns/net"))?, CloneFlags::CLONE_NEWNET)?;
+        plan.listener = Some(TcpListener::bind("127.0.0.2:22")?);
+    } else if plan.network != "host" {
         flags |= CloneFlags::CLONE_NEWNET;
     }
     unshare(flags)?;
@@ -59,7 +72,7 @@ pub(crate) fn main(arguments: &[String]) -> Outcome<()> {
             waitpid(child, None)?;
             Ok(())
         }
-        None => machine(&plan),
+        None => machine(plan),
     }
 }
 
@@ -75,14 +88,46 @@ fn wait_for_go() -> Outcome<()> {
     Ok(())
 }
 
-/// Ends when the parent closes the life line.
+/// Runs what the parent asks for, a line each, and ends when it closes the life line.
 fn live_on() -> ! {
-    let mut byte = [0; 16];
-    while matches!(io::stdin().read(&mut byte), Ok(n) if n > 0) {}
+    let mut line = String::new();
+    while matches!(io::stdin().lock().read_line(&mut line), Ok(n) if n > 0) {
+        if let Some((command, input)) = line.trim_end_matches('\n').split_once('\u{1f}')
+            && let Err(e) = run(command, &input.replace('\u{1e}', "\n"))
+        {
+            eprintln!("machine: {command}: {e}");
+        }
+        line.clear();
+    }
     std::process::exit(0)
 }
 
-fn machine(plan: &Plan) -> Outcome<()> {
+fn run(command: &str, input: &str) -> Outcome<()> {
+    let log = OpenOptions::new().create(true).append(true).open("/var/log/run.log")?;
+    let mut child = Command::new("/bin/sh")
+        .args(["-c", command])
+        .env("HOME", "/root")
+        .current_dir("/root")
+        .stdin(Stdio::piped())
+        .stdout(log.try_clone()?)
+        .stderr(log)
+        .spawn()?;
+    if let Some(mut pipe) = child.stdin.take() {
+        pipe.write_all(input.as_bytes())?;
+    }
+    Ok(())
+}
+
+/// Sets passwords as an administrator would.
+fn set_passwords(lines: &str) -> Outcome<()> {
+    let mut child = Command::new("/usr/sbin/chpasswd").stdin(Stdio::piped()).spawn()?;
+    if let Some(mut pipe) = child.stdin.take() {
+        pipe.write_all(lines.as_bytes())?;
+    }
+    if child.wait()?.success() { Ok(()) } else { Err("chpasswd set no passwords".into()) }
+}
+
+fn machine(mut plan: Plan) -> Outcome<()> {
     if plan.mode != "root-plain" {
         if !plan.single() {
             unistd::setgroups(&[])?;
@@ -94,21 +139,30 @@ fn machine(plan: &Plan) -> Outcome<()> {
     // Changing the user clears it.
     sys::die_with_parent();
     nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o022));
-    make_root(plan)?;
+    make_root(&plan)?;
     unistd::sethostname(&plan.name)?;
-    configure(plan)?;
+    configure(&plan)?;
     enter_root()?;
     sys::set_env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin");
     make_host_key(&plan.name, Path::new("/etc/ssh/ssh_host_ed25519_key"))?;
-    if !plan.host_network {
+    if matches!(plan.network.as_str(), "own" | "closed") {
         sys::loopback_up()?;
+    }
+    if plan.network == "closed" {
+        plan.listener = Some(TcpListener::bind("127.0.0.1:22")?);
+        crate::uplink::offer(crate::UPLINK, Path::new("/run/uplink/socket"))?;
+    }
+    let passwords = fs::read_to_string("/opt/machine/passwords").unwrap_or_default();
+    if !passwords.is_empty() {
+        set_passwords(&passwords)?;
     }
     let log = UnixDatagram::bind("/dev/log")?;
     fs::set_permissions("/dev/log", fs::Permissions::from_mode(0o666))?;
     let host = plan.name.clone();
     std::thread::spawn(move || keep_log(&log, &host));
     let (sshd, single) = (plan.sshd(), plan.single());
-    let listener = sys::take_listener();
+    let given = sys::take_listener();
+    let listener = plan.listener.take().unwrap_or(given);
     std::thread::spawn(move || accept(&listener, &sshd, single));
     let key = fs::read_to_string("/etc/ssh/ssh_host_ed25519_key.pub")?;
     say(&format!("ready {}", key.trim()))?;
@@ -168,6 +222,9 @@ fn make_root(plan: &Plan) -> Outcome<()> {
         "opt/account",
         "opt/openssh",
         "opt/machine",
+        "opt/aerie",
+        "run/uplink",
+        "var/lib",
     ] {
         fs::create_dir_all(format!("root/{d}"))?;
     }
@@ -178,6 +235,10 @@ fn make_root(plan: &Plan) -> Outcome<()> {
         }
     }
     fs::copy("authority.pub", "root/etc/ssh/authority.pub")?;
+    fs::copy("passwords", "root/opt/machine/passwords")?;
+    fs::write("root/opt/aerie/aerie", "")?;
+    bind(&plan.program, "root/opt/aerie/aerie")?;
+    bind("uplink", "root/run/uplink")?;
     if !plan.server.is_empty() {
         bind(&plan.server, "root/opt/openssh")?;
     }
@@ -237,7 +298,19 @@ fn make_host_key(name: &str, path: &Path) -> Outcome<()> {
 
 /// Accounts, host name, homes and the server's configuration. Runs with the new root as current directory.
 fn configure(plan: &Plan) -> Outcome<()> {
-    for f in ["ld.so.cache", "bash.bashrc", "profile", "localtime", "login.defs", "skel", "alternatives", "terminfo"] {
+    for f in [
+        "ld.so.cache",
+        "bash.bashrc",
+        "profile",
+        "localtime",
+        "login.defs",
+        "skel",
+        "alternatives",
+        "terminfo",
+        "pam.d",
+        "security",
+        "pam.conf",
+    ] {
         let _ = Command::new("/bin/cp")
             .args(["-rP", "--preserve=mode,timestamps", &format!("/etc/{f}"), "etc/"])
             .stderr(Stdio::null())
@@ -271,13 +344,14 @@ fn configure(plan: &Plan) -> Outcome<()> {
         OpenOptions::new().create(true).append(true).open(&path)?;
         fs::set_permissions(path, fs::Permissions::from_mode(mode))?;
     }
+    let by_password = if fs::metadata("opt/machine/passwords").is_ok_and(|m| m.len() > 0) { "yes" } else { "no" };
     let sftp =
         if plan.server.is_empty() { "/usr/lib/openssh/sftp-server".into() } else { format!("{UNPACKED}/usr/lib/openssh/sftp-server") };
     fs::write(
         "etc/ssh/sshd_config",
         format!(
-            "HostKey /etc/ssh/ssh_host_ed25519_key\nTrustedUserCAKeys /etc/ssh/authority.pub\nAuthorizedKeysFile /etc/ssh/keys/%u\nStrictModes no\n\
-             KbdInteractiveAuthentication no\nPasswordAuthentication no\nUsePAM no\nPrintMotd no\nPidFile none\nAcceptEnv LANG LC_*\n\
+            "HostKey /etc/ssh/ssh_host_ed25519_key\nTrustedUserCAKeys /etc/ssh/authority.pub\nAuthorizedKeysFile /etc/ssh/keys/%u .ssh/authorized_keys\nStrictModes no\n\
+             KbdInteractiveAuthentication no\nPasswordAuthentication {by_password}\nUsePAM no\nPrintMotd no\nPidFile none\nAcceptEnv LANG LC_*\n\
              MaxSessions 100\nClientAliveInterval 0\nSubsystem sftp {sftp}\n"
         ),
     )?;

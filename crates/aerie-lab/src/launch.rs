@@ -1,7 +1,7 @@
 //! Starts machines and watches over them.
 
 use crate::server::SshServer;
-use crate::{MACHINE, MachineSpec, sys};
+use crate::{MACHINE, MachineSpec, Network, Uplink, sys};
 use nix::unistd::{Gid, Uid};
 use std::fs;
 use std::io::{BufRead as _, BufReader, Write as _};
@@ -98,9 +98,32 @@ pub struct RunningMachine {
     pub log: PathBuf,
     /// Accounts that can be used.
     pub accounts: Vec<String>,
+    /// Whether it stands in a network that nobody gets into, as its [`Network`] asked.
+    pub closed: bool,
+    /// Its one way out, where it stands in such a network.
+    pub uplink: Uplink,
     child: Child,
     /// The machine ends when this is closed.
     life: Option<ChildStdin>,
+}
+
+impl RunningMachine {
+    /// Process number, for [`Network::Beside`].
+    pub fn pid(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// Runs a shell command inside, as root, with this input; its output goes to /var/log/run.log there, which is
+    /// `log/run.log` beside [`RunningMachine::log`].
+    ///
+    /// # Errors
+    /// When the machine is gone.
+    pub fn run(&mut self, command: &str, input: &str) -> std::io::Result<()> {
+        let life = self.life.as_mut().ok_or(std::io::ErrorKind::NotConnected)?;
+        let line = format!("{}\x1f{}\n", command.replace('\n', "; "), input.replace('\n', "\x1e"));
+        life.write_all(line.as_bytes())?;
+        life.flush()
+    }
 }
 
 impl Drop for RunningMachine {
@@ -160,11 +183,29 @@ impl Lab {
         let base = FIRST_UID + RANGE * self.started;
         self.prepare(&dir, spec, base)?;
         let listener = TcpListener::bind("127.0.0.1:0").map_err(io("a port for a machine"))?;
-        let address = listener.local_addr().map_err(io("a port for a machine"))?;
+        let mut address = listener.local_addr().map_err(io("a port for a machine"))?;
+        // Only root gets into the network of another machine, and without namespaces there are none.
+        let network = match spec.network {
+            Network::Beside(_) if self.mode != Mode::RootRange && self.mode != Mode::RootPlain => Network::Reachable,
+            Network::Closed if self.mode == Mode::Plain => Network::Reachable,
+            other => other,
+        };
+        match network {
+            Network::Reachable | Network::Host => {}
+            Network::Closed => address = SocketAddr::from(([127, 0, 0, 1], 22)),
+            Network::Beside(_) => address = SocketAddr::from(([127, 0, 0, 2], 22)),
+        }
+        let uplink = Uplink::open(&dir.join("uplink")).map_err(io("an uplink"))?;
         let server = self.server.root.as_ref().map(|p| p.display().to_string()).unwrap_or_default();
         let mut command = Command::new(&self.program);
-        let network = if spec.host_network { "host" } else { "own" };
-        command.args([MACHINE, self.mode.word(), &spec.name, &server, network]).current_dir(&dir).env_clear();
+        let word = match network {
+            Network::Reachable => "own".to_string(),
+            Network::Host => "host".into(),
+            Network::Closed => "closed".into(),
+            Network::Beside(pid) => format!("beside {pid}"),
+        };
+        let program = self.program.display().to_string();
+        command.args([MACHINE, self.mode.word(), &spec.name, &server, &word, &program]).current_dir(&dir).env_clear();
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
         sys::pass_listener(&mut command, &listener);
         let mut child = command.spawn().map_err(io("a machine"))?;
@@ -193,6 +234,8 @@ impl Lab {
             host_key: host_key.into(),
             log: dir.join("log/auth.log"),
             accounts,
+            closed: matches!(network, Network::Closed | Network::Beside(_)),
+            uplink,
             child,
             life: Some(life),
         })
@@ -213,6 +256,8 @@ impl Lab {
             }
         }
         write("authority.pub", &spec.authority)?;
+        let passwords: String = spec.passwords.iter().map(|(a, p)| format!("{a}:{p}\n")).collect();
+        write("passwords", &passwords)?;
         for (account, key) in &spec.direct_keys {
             write(&format!("keys/{account}"), &format!("{key}\n"))?;
         }

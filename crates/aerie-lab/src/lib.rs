@@ -11,15 +11,17 @@ mod inside;
 mod launch;
 mod server;
 mod sys;
+mod uplink;
 
 pub use launch::{Lab, LabError, Mode, RunningMachine};
 pub use server::SshServer;
+pub use uplink::Uplink;
 
 /// Argument that makes the program a machine.
 pub(crate) const MACHINE: &str = "--lab-machine";
 
 /// What a machine is like.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct MachineSpec {
     /// Host name.
     pub name: String,
@@ -27,11 +29,34 @@ pub struct MachineSpec {
     pub authority: String,
     /// Keys that let somebody in around the gateway: account and public key line.
     pub direct_keys: Vec<(String, String)>,
-    /// Share the host's network, so that its SSH server reaches the host's loopback: for a jump host in benchmarks.
-    pub host_network: bool,
+    /// Which network it stands in.
+    pub network: Network,
+    /// Passwords of accounts; where there are some, its SSH server takes passwords.
+    pub passwords: Vec<(String, String)>,
     /// Text files in the home of `operator`: path below it, and content.
     pub files: Vec<(String, String)>,
 }
+
+/// Which network a machine stands in.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Network {
+    /// One of its own; its SSH server is reached on a loopback port of the host.
+    #[default]
+    Reachable,
+    /// The host's, so that its SSH server reaches the host's loopback: for a jump host in benchmarks.
+    Host,
+    /// One of its own that nobody gets into: its SSH server listens on port 22 of its own loopback. The one way out is its
+    /// uplink, at [`UPLINK`] inside, which leads where [`RunningMachine::uplink`] says.
+    Closed,
+    /// That of the closed machine with this process number: its SSH server listens on 127.0.0.2, port 22.
+    Beside(u32),
+}
+
+/// Where the uplink of a closed machine listens, inside.
+pub const UPLINK: &str = "127.0.0.1:7443";
+
+/// The program that started the machine, as it is found inside.
+pub const PROGRAM: &str = "/opt/aerie/aerie";
 
 /// Accounts of every machine, with their user numbers.
 pub(crate) const ACCOUNTS: [(&str, u32, &str); 2] = [("operator", 1000, "Night operator"), ("archivist", 1001, "Plate archivist")];

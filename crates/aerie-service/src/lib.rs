@@ -2,6 +2,7 @@
 //!
 //! [`Service::start`] brings everything up; [`Service::stop`] ends every session, closes every recording and signs the log.
 
+mod agents;
 pub mod api;
 mod assets;
 mod audit;
@@ -9,11 +10,14 @@ mod config;
 mod gateway;
 mod identity;
 mod keys;
+mod machines;
+mod places;
 mod reach;
 mod recorder;
 mod rulebook;
 mod service;
 mod sessions;
+mod vault;
 
 pub use config::{Config, DEFAULT_HTTP, DEFAULT_HTTPS, DEFAULT_SSH};
 pub use identity::{PASSWORD_COST, hash_password, totp_purpose};

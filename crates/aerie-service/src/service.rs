@@ -1,14 +1,19 @@
 //! Brings everything up and down.
 
+use crate::agents::{Agents, MOST_GREETING, MOST_GREETING_FROM_ONE};
 use crate::api;
 use crate::config::Config;
 use crate::gateway;
 use crate::identity::Identity;
 use crate::keys::{KeyError, Keys};
+use crate::machines::Inventory;
+use crate::places::Places;
 use crate::reach::ReachCache;
 use crate::recorder::Recorder;
 use crate::rulebook::Rulebook;
 use crate::sessions::LiveSessions;
+use crate::vault::Vault;
+use aerie_core::directory::Machine;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::session::EndReason;
 use aerie_core::settings::{Setting, Settings};
@@ -70,11 +75,18 @@ pub(crate) struct App {
     pub(crate) recorder: Recorder,
     pub(crate) live: LiveSessions,
     pub(crate) reach: ReachCache,
+    pub(crate) agents: Agents,
+    pub(crate) inventory: Inventory,
+    pub(crate) vault: Vault,
+    /// Agents that are in the middle of greeting.
+    pub(crate) greeting: Arc<Places>,
     settings: RwLock<Arc<Settings>>,
     /// Whoever changes the directory does it in their turn, so that of two changes at a time none is lost.
     pub(crate) directory_turn: tokio::sync::Mutex<()>,
     /// Where the console listens, once it does.
     listening: OnceLock<String>,
+    /// Where it listens with TLS.
+    listening_tls: OnceLock<SocketAddr>,
     /// The certificate in use.
     tls: RwLock<Option<Arc<rustls::ServerConfig>>>,
     /// Tells live views which kind of thing changed.
@@ -134,11 +146,34 @@ impl App {
         Ok(())
     }
 
+    /// Keeps machines, and takes them into force. The caller has the directory's turn, so that its version stays what it is.
+    pub(crate) async fn put_machines(&self, machines: &[Machine]) -> Result<(), StoreError> {
+        self.store.change_machines(machines, self.store.directory_version().await?).await?;
+        self.rules.reload().await
+    }
+
+    /// Host and port at which agents reach the service.
+    pub(crate) fn agent_address(&self) -> String {
+        let settings = self.settings();
+        let set = settings.text(Setting::AgentAddress);
+        if !set.is_empty() {
+            return set.into();
+        }
+        let listening = self.listening_tls.get().copied();
+        let url = url::Url::parse(&self.address()).ok().filter(|u| u.scheme() == "https");
+        match (url, listening) {
+            (Some(u), _) => format!("{}:{}", u.host_str().unwrap_or("localhost"), u.port_or_known_default().unwrap_or(443)),
+            (None, Some(at)) => at.to_string(),
+            (None, None) => String::new(),
+        }
+    }
+
     /// Ends what is over, and writes down when tokens were used.
     pub(crate) async fn sweep(&self, now: Timestamp) -> Result<(), StoreError> {
         let (rules, limits) = (self.rules.now(), self.settings().signed_in());
         self.identity.book.sweep(|name| rules.policy.directory().person(name).is_some(), &limits, now).await?;
         self.store.sweep_credentials(now).await?;
+        self.store.sweep_codes(now).await?;
         self.store.sweep_pins(now - PINS_KEPT).await
     }
 
@@ -200,10 +235,15 @@ impl Service {
             settings: RwLock::new(Arc::new(store.settings().await?)),
             directory_turn: tokio::sync::Mutex::default(),
             listening: OnceLock::new(),
+            listening_tls: OnceLock::new(),
             tls: RwLock::default(),
             recorder: Recorder::start(config.recordings(), keys.clone()).map_err(io("the recordings"))?,
             live: LiveSessions::default(),
             reach: ReachCache::default(),
+            agents: Agents::load(&store).await?,
+            inventory: Inventory::default(),
+            vault: Vault::default(),
+            greeting: Places::new(MOST_GREETING, MOST_GREETING_FROM_ONE),
             updates: broadcast::channel(64).0,
             stopping: CancellationToken::new(),
             tasks: TaskTracker::new(),
@@ -217,10 +257,13 @@ impl Service {
         let ssh_listener = bind(app.config.ssh, "the SSH gateway").await?;
         let ssh = ssh_listener.local_addr().map_err(io("the SSH gateway"))?;
         let mut consoles = vec![];
-        for (at, tls) in [(app.config.https, true), (app.config.http, false)] {
+        for (at, tls) in [(app.config.http, false), (app.config.https, true)] {
             let Some(at) = at else { continue };
             let listener = bind(at, "the console").await?;
             let http = listener.local_addr().map_err(io("the console"))?;
+            if tls {
+                let _ = app.listening_tls.set(http);
+            }
             let scheme = if tls { "https" } else { "http" };
             // By name where it is this machine: passkeys need one.
             let host = if http.ip().is_loopback() { "localhost".into() } else { http.ip().to_string() };
@@ -235,6 +278,9 @@ impl Service {
         for (listener, tls, _) in consoles {
             tokio::spawn(api::listen(app.clone(), listener, tls));
         }
+        tokio::spawn(crate::agents::follow(app.clone()));
+        tokio::spawn(crate::machines::tend(app.clone()));
+        tokio::spawn(crate::vault::tend(app.clone()));
         tokio::spawn(sweep_now_and_then(app.clone()));
         tokio::spawn(sign_now_and_then(app.clone()));
         Ok(Self { app, http, ssh, writer, first_link })
@@ -260,6 +306,11 @@ impl Service {
     /// Where the console listens.
     pub fn http(&self) -> SocketAddr {
         self.http
+    }
+
+    /// Where the console listens with TLS, if it does.
+    pub fn https(&self) -> Option<SocketAddr> {
+        self.app.listening_tls.get().copied()
     }
 
     /// Where the gateway listens.

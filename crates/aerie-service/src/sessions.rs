@@ -11,6 +11,8 @@ use tokio_util::sync::CancellationToken;
 pub(crate) struct LiveSession {
     pub(crate) id: String,
     pub(crate) person: String,
+    pub(crate) machine: String,
+    pub(crate) account: String,
     /// Bytes that the machine sent.
     pub(crate) bytes_out: AtomicU64,
     /// Bytes that the person sent.
@@ -28,10 +30,12 @@ pub(crate) struct LiveSession {
 }
 
 impl LiveSession {
-    pub(crate) fn new(id: &str, person: &str, now_ms: i64) -> Self {
+    pub(crate) fn new(id: &str, person: &str, (machine, account): (&str, &str), now_ms: i64) -> Self {
         Self {
             id: id.into(),
             person: person.into(),
+            machine: machine.into(),
+            account: account.into(),
             bytes_out: 0.into(),
             bytes_in: 0.into(),
             active_ms: now_ms.into(),
@@ -105,6 +109,11 @@ impl LiveSessions {
             s.person == person && !s.ended.is_cancelled() && own.is_none_or(|o| (s.began_ms, &s.id) < (o.began_ms, &o.id))
         };
         u32::try_from(map.values().filter(counts).count()).unwrap_or(u32::MAX)
+    }
+
+    /// Whether somebody is on this account now.
+    pub(crate) fn is_used(&self, machine: &str, account: &str) -> bool {
+        self.map().values().any(|s| s.machine == machine && s.account == account)
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<LiveSession>> {

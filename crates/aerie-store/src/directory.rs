@@ -129,7 +129,7 @@ impl Store {
 type Work = sqlx::Transaction<'static, sqlx::Sqlite>;
 
 /// Counts the directory on from that version; false where it is another.
-async fn next_version(work: &mut Work, version: u64) -> Result<bool> {
+pub(crate) async fn next_version(work: &mut Work, version: u64) -> Result<bool> {
     let known: Option<Vec<u8>> =
         sqlx::query_scalar("SELECT value FROM meta WHERE key = ?1").bind(VERSION).fetch_optional(&mut **work).await?;
     if known.and_then(|v| v.try_into().ok()).map_or(0, u64::from_le_bytes) != version {

@@ -2,6 +2,7 @@
 //!
 //! Events are written by one task alone ([`EventLog`]), in groups, each group with a full sync.
 
+mod agents;
 mod credentials;
 mod directory;
 mod drafts;
@@ -15,11 +16,14 @@ mod reviews;
 mod sessions;
 mod settings;
 mod tokens;
+mod vault;
 
+pub use agents::{AgentRow, CodeRow};
 pub use credentials::{Invitation, Passkey};
 pub use drafts::Draft;
 pub use events::{EventFilter, EventLog, StoredEvent};
-pub use findings::FindingFilter;
+pub use findings::{FindingFilter, KeptFinding, Settled};
+pub use machines::{FoundAccount, FoundKey, OtherHostKey, RetiredMachine};
 pub use people::Credentials;
 pub use pins::Pin;
 pub use policies::{PolicyVersion, Publication};
@@ -27,6 +31,7 @@ pub use reviews::{Review, ReviewEntry};
 pub use sessions::{SessionFilter, SessionRow};
 pub use settings::SettingChange;
 pub use tokens::{Token, TokenKind};
+pub use vault::{VaultEntry, VaultRow};
 
 use jiff::Timestamp;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};

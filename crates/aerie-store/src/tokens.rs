@@ -1,7 +1,7 @@
 use crate::{Result, Store, at, ms};
 use aerie_core::policy::{Factor, Proofs};
 use aerie_core::session::Stage;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use sqlx::Row as _;
 use sqlx::sqlite::SqliteRow;
 use std::collections::BTreeMap;
@@ -69,6 +69,27 @@ fn proofs_of(text: &str) -> Proofs {
     let mut proofs = Proofs::default();
     all.iter().filter_map(|(word, when)| Some((Factor::from_word(word)?, at(*when)))).for_each(|(f, when)| proofs.prove(f, when));
     proofs
+}
+
+impl Token {
+    /// A token of somebody who signed in and proved this, good for everything that they may, for so long.
+    pub fn signed_in(kind: TokenKind, person: &str, hash: [u8; 32], proofs: Proofs, now: Timestamp, life: SignedDuration) -> Self {
+        Self {
+            id: format!("{person}-{}", now.as_second()),
+            hash,
+            person: person.into(),
+            kind,
+            name: "set up".into(),
+            scopes: vec![],
+            key: None,
+            stage: Stage::Full,
+            proofs,
+            created: now,
+            expires: now + life,
+            last_used: now,
+            last_from: "127.0.0.1".into(),
+        }
+    }
 }
 
 fn token(row: &SqliteRow) -> Result<Token, sqlx::Error> {

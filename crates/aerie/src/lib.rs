@@ -16,11 +16,19 @@ pub fn run() -> Exit {
     let level = if cli.verbose { "info,russh=warn" } else { "warn,russh=error,sqlx=error" };
     let filter = tracing_subscriber::EnvFilter::try_from_env("AERIE_LOG").unwrap_or_else(|_| level.into());
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
-    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+    // An agent is to be small: one thread does.
+    let mut builder = match cli.command {
+        cli::Command::Agent(_) => tokio::runtime::Builder::new_current_thread(),
+        _ => tokio::runtime::Builder::new_multi_thread(),
+    };
+    let runtime = match builder.enable_all().build() {
         Ok(runtime) => runtime,
         Err(e) => return exit::report(&Failure::internal(e.to_string())),
     };
-    match runtime.block_on(commands::run(cli)) {
+    let result = runtime.block_on(commands::run(cli));
+    // Whoever still waits for standard input would keep the program from ending.
+    runtime.shutdown_background();
+    match result {
         Ok(exit) => exit,
         Err(failure) => exit::report(&failure),
     }

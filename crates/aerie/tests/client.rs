@@ -31,7 +31,13 @@ fn json(arguments: &[&str]) -> serde_json::Value {
 fn every_command_answers_in_text_and_json() {
     for arguments in [
         &["now"][..],
-        &["machines"],
+        &["machines", "list"],
+        &["machines", "show", "coude-1"],
+        &["machines", "retired"],
+        &["machines", "codes"],
+        &["machines", "trust", "coude-1"],
+        &["vault", "list"],
+        &["vault", "history", "chiller-2", "operator"],
         &["people", "list"],
         &["people", "show", "ines"],
         &["pins", "list"],

@@ -67,7 +67,16 @@ async fn newcomer(name: &str, change: PersonChange) -> (Client, TotpSecret) {
     // The link is used up, and until a second factor is enrolled nothing else is possible.
     assert_eq!(refused(anonymous().take_invitation(&taken).await), "not-found");
     let client = as_who(me.token.as_deref().unwrap());
-    assert_eq!(refused(client.machines().await), "enrol-first");
+    assert_eq!(refused(client.machines(&Default::default()).await), "enrol-first");
+    assert_eq!(refused(client.make_recovery_codes().await), "enrol-first");
+    let question = client.key_question().await.unwrap();
+    let key =
+        aerie_api::NewSshKey { public: String::new(), label: "x".into(), expires: None, text: question.text, signature: String::new() };
+    assert_eq!(refused(client.register_key(&key).await), "enrol-first");
+    assert_eq!(
+        refused(client.make_token(&NewApiToken { name: "x".into(), scopes: vec!["read".into()], days: 1, key: None }).await),
+        "enrol-first"
+    );
     let offer = client.offer_code().await.unwrap();
     let totp = TotpSecret::from_base32(&offer.secret).unwrap();
     // Nobody brings a secret of their own, which others may know.
@@ -126,6 +135,10 @@ fn allowed(role: &str) -> BTreeSet<&'static str> {
         "stepUpQuestion",
         "stepUpAnswer",
         "machines",
+        "machine",
+        "favourMachine",
+        "unfavourMachine",
+        "connectAgent",
         "sessions",
         "session",
         "reviews",
@@ -179,6 +192,8 @@ fn allowed(role: &str) -> BTreeSet<&'static str> {
         "settings",
         "settingChanges",
         "serviceKeys",
+        "vault",
+        "credentialHistory",
     ];
     let lists: &[&[&str]] = match role {
         "technician" => &[ALL, &["issuePin"]],
@@ -210,6 +225,23 @@ async fn each_role_is_refused_every_call_that_is_not_its_own() {
         "changeSetting",
         "rotateServiceKey",
         "setMachinePin",
+        "addMachine",
+        "changeMachine",
+        "retireMachine",
+        "restoreMachine",
+        "issueCode",
+        "codes",
+        "withdrawCode",
+        "revokeAgent",
+        "setRelay",
+        "checkMachine",
+        "checkMachines",
+        "hostKey",
+        "acceptHostKey",
+        "discover",
+        "putCredential",
+        "removeCredential",
+        "rotateCredential",
         "importDirectory",
         "publishPolicy",
         "makeCheckpoint",
@@ -306,10 +338,10 @@ async fn whoever_is_suspended_or_removed_is_out_at_once_and_a_name_is_not_given_
     let admin = client();
     let (them, totp) = newcomer("leaver", with_roles(&["technician"])).await;
     let token = them.make_token(&NewApiToken { name: "t".into(), scopes: vec!["read".into()], days: 1, key: None }).await.unwrap().secret;
-    assert!(as_who(&token).machines().await.is_ok());
+    assert!(as_who(&token).machines(&Default::default()).await.is_ok());
     admin.change_person("leaver", &PersonChange { suspended: Some(true), ..PersonChange::default() }).await.unwrap();
     assert_eq!(refused(them.me().await), "sign-in-first");
-    assert_eq!(refused(as_who(&token).machines().await), "sign-in-first");
+    assert_eq!(refused(as_who(&token).machines(&Default::default()).await), "sign-in-first");
     let next = totp.code_at(Timestamp::now() + jiff::SignedDuration::from_secs(30));
     assert_eq!(refused(anonymous().sign_in("leaver", PASSWORD, &next).await), "sign-in-failed");
     admin.remove_person("leaver").await.unwrap();
@@ -811,6 +843,29 @@ async fn a_first_start_gives_a_closed_service_and_one_link() {
     own.rotate_key(&Rotation { purpose: "tls".into(), why: "a drill".into() }).await.unwrap();
     let anew = Client::trusting(&service.address, me.token.clone(), Some(&authority));
     assert!(anew.me().await.is_ok() && own.me().await.is_ok());
+    // So is another host key of the gateway, for whoever comes next.
+    let port = service
+        .line("SSH gateway at")
+        .unwrap()
+        .split("gateway at ")
+        .nth(1)
+        .unwrap()
+        .split(". ")
+        .next()
+        .unwrap()
+        .rsplit(':')
+        .next()
+        .unwrap()
+        .to_string();
+    let host_key = || {
+        let o = Command::new("ssh-keyscan").args(["-t", "ed25519", "-p", &port, "127.0.0.1"]).output().unwrap();
+        String::from_utf8_lossy(&o.stdout).lines().find(|l| !l.starts_with('#')).unwrap().split_once(' ').unwrap().1.to_string()
+    };
+    let before = host_key();
+    let listed = own.rotate_key(&Rotation { purpose: "ssh-host".into(), why: "a drill".into() }).await.unwrap();
+    let after = host_key();
+    assert_ne!(before, after);
+    assert!(listed.iter().any(|k| k.purpose == "ssh-host" && k.in_use && k.public.starts_with(&after)));
     // At the next start nobody is offered a link.
     let directory = service.stop();
     let again = Small::in_directory(directory, &["--https", "127.0.0.1:0"]);
@@ -895,7 +950,7 @@ async fn a_temporary_code_and_recovery_codes_do_once() {
     let given = admin.give_temporary_code("forgetful").await.unwrap().codes.remove(0);
     let me = anonymous().sign_in("forgetful", PASSWORD, &given).await.unwrap();
     assert_eq!(me.stage, "enrolling");
-    assert_eq!(refused(as_who(me.token.as_deref().unwrap()).machines().await), "enrol-first");
+    assert_eq!(refused(as_who(me.token.as_deref().unwrap()).machines(&Default::default()).await), "enrol-first");
 }
 
 #[tokio::test]

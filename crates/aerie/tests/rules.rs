@@ -251,7 +251,7 @@ async fn a_role_with_a_scope_sees_what_is_within() {
     };
     import(&scoped).await;
     let auditor = signed_in("greta").await;
-    let machines: Vec<String> = auditor.machines().await.unwrap().into_iter().map(|m| m.name).collect();
+    let machines: Vec<String> = auditor.machines(&Default::default()).await.unwrap().machines.into_iter().map(|m| m.name).collect();
     assert_eq!(machines, ["dome-east", "dome-west", "guide-cam", "spectro-1"]);
     assert!(auditor.people(&Default::default()).await.unwrap().items.iter().all(|p| p.organisation.starts_with("Corvid")));
     let sessions = auditor.sessions(&SessionQuery { limit: Some(200), ..SessionQuery::default() }).await.unwrap().items;

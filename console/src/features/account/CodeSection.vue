@@ -96,7 +96,7 @@ const left = computed(() => props.account.detail.recovery_codes);
         </span>
       </form>
     </div>
-    <div class="flex flex-wrap items-baseline gap-x-4 border-t border-line pt-3">
+    <div v-if="!account.must_enrol" class="flex flex-wrap items-baseline gap-x-4 border-t border-line pt-3">
       <p class="text-soft">
         <template v-if="left">{{ left }} recovery codes are left.</template>
         <template v-else>There are no recovery codes.</template>

@@ -72,7 +72,7 @@ const problem = computed(() => {
           required
           maxlength="60"
           placeholder="this laptop"
-          autofocus
+          v-focus
       /></label>
       <button class="button" data-kind="main" :disabled="enrol.isPending.value">
         {{ enrol.isPending.value ? "Waiting for the authenticator…" : "Enrol" }}

@@ -61,7 +61,7 @@ async function prove(work: () => Promise<Me>) {
           autocapitalize="none"
           maxlength="20"
           required
-          autofocus
+          v-focus
           aria-describedby="code-help"
         />
         <span id="code-help" class="text-[0.85rem] text-soft">{{

@@ -33,7 +33,10 @@ export function useSelectors() {
     queryKey: ["people", "to choose from"],
     queryFn: async () => unwrap(await api.GET("/api/v1/people", { params: { query: { limit: 500 } } })).items,
   });
-  const machines = useQuery({ queryKey: ["machines"], queryFn: async () => unwrap(await api.GET("/api/v1/machines")) });
+  const machines = useQuery({
+    queryKey: ["machines", "names"],
+    queryFn: async () => unwrap(await api.GET("/api/v1/machines", { params: { query: { limit: 500 } } })).machines,
+  });
   const sorted = (all: Iterable<string>) => [...new Set(all)].sort();
   const MOST = 500;
   return {

@@ -85,6 +85,18 @@ kinds! {
     /// Two people have the same SSH key.
     SharedKey = "shared-key", High,
         "Ask both where the key came from; each makes one of their own, and the shared one is removed: until then it is nobody's.";
+    /// A machine shows another host key than the pinned one.
+    HostKeyChanged = "host-key-changed", Critical,
+        "Nothing is sent to it until then: compare the fingerprint at the machine itself, and accept it if it is the machine's own; if it is not, somebody stands between.";
+    /// Two copies of one agent.
+    AgentCloned = "agent-cloned", Critical,
+        "Find out which computer is the right one and who copied its agent's key; then revoke the agent and enrol the right one anew.";
+    /// An authorised key on a machine that belongs to nobody.
+    UnownedKey = "unowned-key", High,
+        "Find out whose it is: have them register it, or remove it from the account.";
+    /// A credential could not be changed, and neither the one before nor the next lets Aerie in.
+    CredentialStuck = "credential-stuck", High,
+        "Sign in to the machine by another way, set the password or key by hand, and put it into the vault.";
     /// A session added a key to an account by hand.
     KeyAdded = "key-added", High,
         "Remove the key from the account: with it one gets in around the gateway.";
@@ -131,16 +143,25 @@ pub struct Finding {
 impl Finding {
     /// Two or more people have the same SSH key.
     pub fn shared_key(print: &str, people: &[&str], at: Timestamp) -> Self {
-        let kind = FindingKind::SharedKey;
-        let id = hex(Sha256::digest(format!("{} {print}", kind.word())).get(..8).unwrap_or_default());
+        let sentence = format!("One SSH key is used by {}: {print}.", crate::wording::list(people));
+        Self::seen(FindingKind::SharedKey, print, "gateway", "", sentence, at)
+    }
+
+    /// The identifier of what [`Finding::seen`] makes of a cause.
+    pub fn id_of(kind: FindingKind, cause: &str) -> String {
+        hex(Sha256::digest(format!("{} {cause}", kind.word())).get(..8).unwrap_or_default())
+    }
+
+    /// What the service itself saw on a machine. `cause` makes it one finding however often it is seen.
+    pub fn seen(kind: FindingKind, cause: &str, machine: &str, account: &str, sentence: String, at: Timestamp) -> Self {
         Self {
-            id,
+            id: Self::id_of(kind, cause),
             kind,
             importance: kind.importance(),
-            sentence: format!("One SSH key is used by {}: {print}.", crate::wording::list(people)),
+            sentence,
             mend: kind.mend().into(),
-            machine: "gateway".into(),
-            account: String::new(),
+            machine: machine.into(),
+            account: account.into(),
             person: None,
             source: None,
             first: at,

@@ -51,7 +51,8 @@ acts! {
     Audit "audit": [Administrator];
     /// Issue one-time PINs.
     IssuePins "issue-pins": [Administrator Technician];
-    /// Give a machine its standing PIN.
+    /// Register, change and retire machines, issue enrolment codes, revoke agents, look after credentials, and give a machine
+    /// its standing PIN.
     ManageMachines "manage-machines": [Administrator];
 }
 

@@ -37,6 +37,14 @@ pub enum DirectoryError {
         /// What is wrong.
         why: String,
     },
+    /// An address or way of a machine.
+    #[error("the machine `{machine}`: {why}")]
+    Machine {
+        /// Which.
+        machine: String,
+        /// What is wrong.
+        why: String,
+    },
     /// Nobody would be left who can set this right.
     #[error("no administrator without scope would be left")]
     NoAdministrator,
@@ -68,6 +76,7 @@ pub fn validate(file: &DirectoryFile) -> Result<(), DirectoryError> {
         return Err(DirectoryError::Name(group.name.clone()));
     }
     check_groups(&file.groups)?;
+    file.machines.iter().try_for_each(machine_is_good)?;
     for person in &file.people {
         for scope in person.scopes.values() {
             for (text, subject) in [(&scope.people, Subject::People), (&scope.machines, Subject::Machines)] {
@@ -76,6 +85,49 @@ pub fn validate(file: &DirectoryFile) -> Result<(), DirectoryError> {
         }
     }
     Ok(())
+}
+
+/// Most ways, and most accounts, of a machine.
+const MOST_WAYS: usize = 50;
+/// Longest site, owner and note of a machine, in characters.
+const LONGEST_TEXT: usize = 4_000;
+
+/// Checks the parts of one machine that are given by hand.
+///
+/// # Errors
+/// The first that cannot be taken.
+pub fn machine_is_good(machine: &Machine) -> Result<(), DirectoryError> {
+    let wrong = |why: String| DirectoryError::Machine { machine: machine.name.clone(), why };
+    if !is_name(&machine.name) {
+        return Err(DirectoryError::Name(machine.name.clone()));
+    }
+    let target = |address: &str| address.parse::<crate::tunnel::Target>().map(drop).map_err(|e| wrong(e.to_string()));
+    if !machine.address.is_empty() {
+        target(&machine.address)?;
+    }
+    if machine.ways.len() > MOST_WAYS || machine.accounts.len() > MOST_WAYS {
+        return Err(wrong(format!("it has more than {MOST_WAYS} ways or accounts")));
+    }
+    let mut names = std::collections::HashSet::new();
+    for way in &machine.ways {
+        if !is_name(&way.name) || !names.insert(&way.name) {
+            return Err(wrong(format!("`{}` is no name of a way, or is given twice", crate::diagnostic::printable(&way.name))));
+        }
+        target(&way.address)?;
+    }
+    let texts = [&machine.site, &machine.owner, &machine.note];
+    if texts.iter().any(|t| {
+        t.chars().count() > LONGEST_TEXT || {
+            let line = t.replace('\n', " ");
+            crate::diagnostic::printable(&line) != line
+        }
+    }) {
+        return Err(wrong(format!("site, owner and note are plain text of at most {LONGEST_TEXT} characters")));
+    }
+    match machine.accounts.iter().find(|a| !crate::vault::is_account(a)) {
+        Some(bad) => Err(wrong(format!("`{}` is no account name", crate::diagnostic::printable(bad)))),
+        None => Ok(()),
+    }
 }
 
 /// Checks that somebody is left who can set things right: an administrator without scope whose account is good on that day.
@@ -179,7 +231,7 @@ fn shown(value: Option<&Value>) -> String {
 }
 
 const PEOPLE: [&str; 8] = ["name", "full_name", "organisation", "groups", "roles", "suspended", "valid_from", "valid_until"];
-const MACHINES: [&str; 8] = ["name", "address", "site", "owner", "labels", "groups", "accounts", "note"];
+const MACHINES: [&str; 9] = ["name", "address", "via", "site", "owner", "labels", "groups", "accounts", "note"];
 /// Columns that hold several values, separated by semicolons.
 const LISTS: [&str; 4] = ["groups", "roles", "labels", "accounts"];
 
@@ -267,6 +319,7 @@ fn put<T: Serialize + DeserializeOwned>(
                 other => return Err(format!("`{other}` is neither `true` nor `false`")),
             },
             "valid_from" | "valid_until" if cell.is_empty() => Value::Null,
+            "via" if cell.is_empty() => "direct".into(),
             _ => cell.strip_prefix('\'').unwrap_or(cell).into(),
         };
         entry.insert((*key).into(), value);

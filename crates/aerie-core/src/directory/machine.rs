@@ -1,7 +1,71 @@
 use super::selector::MACHINE_KEYS;
 use crate::policy::{Posture, Postures};
+use crate::tunnel::Target;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
+
+/// How the service gets to a machine.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Via {
+    /// By itself, over the network.
+    #[default]
+    Direct,
+    /// Through the agent that runs on it.
+    Agent,
+    /// Through an agent of its site that may reach it.
+    Relay,
+}
+
+impl Via {
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Direct => "direct",
+            Self::Agent => "agent",
+            Self::Relay => "relay",
+        }
+    }
+
+    fn is_direct(&self) -> bool {
+        *self == Self::Direct
+    }
+}
+
+/// What is spoken at the end of a way that is not SSH.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum WayKind {
+    /// A desktop (RFB).
+    Desktop,
+    /// A web page.
+    Web,
+    /// Any other service over TCP.
+    Tcp,
+}
+
+impl WayKind {
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Desktop => "desktop",
+            Self::Web => "web",
+            Self::Tcp => "tcp",
+        }
+    }
+}
+
+/// A way into a machine besides SSH.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Way {
+    /// Name, as people call it: `postgres`.
+    pub name: String,
+    /// What is spoken.
+    pub kind: WayKind,
+    /// `host:port` as it is seen from where the connection is made: from the machine itself where it has an agent.
+    pub address: String,
+}
 
 /// A machine that can be reached.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -11,6 +75,12 @@ pub struct Machine {
     /// Where its SSH server listens: `host:port`.
     #[serde(default)]
     pub address: String,
+    /// How the service gets there.
+    #[serde(default, skip_serializing_if = "Via::is_direct")]
+    pub via: Via,
+    /// Ways in besides SSH.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub ways: Vec<Way>,
     /// Site it stands at.
     #[serde(default)]
     pub site: String,
@@ -59,6 +129,19 @@ impl Machine {
         host.trim_start_matches('[').trim_end_matches(']')
     }
 
+    /// Where its SSH server listens, as it is seen from where the connection is made; none where nobody knows.
+    pub fn ssh_target(&self) -> Option<Target> {
+        match (self.address.as_str(), self.via) {
+            ("", Via::Agent) => "127.0.0.1:22".parse().ok(),
+            (address, _) => address.parse().ok(),
+        }
+    }
+
+    /// The way of that name.
+    pub fn way(&self, name: &str) -> Option<&Way> {
+        self.ways.iter().find(|w| w.name == name)
+    }
+
     /// What selectors see: key and value of each property. Groups are added by the directory.
     pub(super) fn properties(&self) -> Vec<(&str, String)> {
         let mut all = vec![("name", self.name.clone())];
@@ -79,6 +162,6 @@ impl Machine {
 
     /// Whether it can be reached at all.
     pub fn state(&self) -> MachineState {
-        if self.address.is_empty() || self.host_key.is_none() { MachineState::Incomplete } else { MachineState::Ready }
+        if self.ssh_target().is_none() || self.host_key.is_none() { MachineState::Incomplete } else { MachineState::Ready }
     }
 }

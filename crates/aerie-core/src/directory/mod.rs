@@ -9,11 +9,11 @@ mod person;
 pub mod selector;
 
 pub use authority::{Act, Authority, Raised, raised};
-pub use change::{Difference, DirectoryError, differences, from_csv, keeps_administrator, to_csv, validate};
+pub use change::{Difference, DirectoryError, differences, from_csv, keeps_administrator, machine_is_good, to_csv, validate};
 pub use group::{Group, GroupError, Members, check_groups};
 pub(crate) use index::ones;
 pub use index::{Bits, Index};
-pub use machine::{Machine, MachineState};
+pub use machine::{Machine, MachineState, Via, Way, WayKind};
 pub use person::{Person, RegisteredKey, Role, Scope, Standing};
 
 use selector::{Selector, Subject};

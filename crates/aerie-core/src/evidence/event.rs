@@ -87,6 +87,28 @@ kinds! {
     FindingRaised = "finding-raised": "raised a finding";
     /// A machine could not be reached, or showed another host key.
     MachineFailed = "machine-failed": "could not reach the machine";
+    /// A machine was registered, changed, retired or brought back, or its host key accepted.
+    MachineChanged = "machine-changed": "changed a machine";
+    /// An enrolment code was issued or withdrawn.
+    CodeIssued = "code-issued": "issued an enrolment code";
+    /// An agent was enrolled or revoked.
+    AgentChanged = "agent-changed": "changed an agent";
+    /// An agent connected.
+    AgentConnected = "agent-connected": "connected";
+    /// The connection of an agent is gone.
+    AgentGone = "agent-gone": "went away";
+    /// An agent was turned away, or broke the protocol.
+    AgentRefused = "agent-refused": "was turned away";
+    /// A credential was put into the vault, or taken out for good.
+    CredentialChanged = "credential-changed": "changed a credential";
+    /// A credential on a machine was changed by the service, or could not be.
+    CredentialRotated = "credential-rotated": "rotated a credential";
+    /// Somebody saw a credential.
+    CredentialSeen = "credential-seen": "saw a credential";
+    /// A machine was checked.
+    MachineChecked = "machine-checked": "checked a machine";
+    /// A finding is settled.
+    FindingSettled = "finding-settled": "settled a finding";
     /// The service started.
     ServiceStarted = "service-started": "started";
     /// The service stopped.

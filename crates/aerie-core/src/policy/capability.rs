@@ -44,7 +44,7 @@ macro_rules! words {
 
 words! {
     /// What somebody does on a machine. The phrase follows "may" or "may not".
-    Capability, 12 {
+    Capability, 13 {
         /// See the screen.
         View "view" "see the screen of",
         /// Use keyboard and pointer.
@@ -69,10 +69,17 @@ words! {
         Processes "processes" "manage processes on",
         /// Look at and restart services.
         Services "services" "manage services on",
+        /// See the credential that Aerie keeps for an account: for emergencies.
+        CheckOut "check-out" "see a credential of",
     }
 }
 
 impl Capability {
+    /// Whether it is used within a session, rather than at the console alone.
+    pub fn is_of_sessions(self) -> bool {
+        self != Self::CheckOut
+    }
+
     /// The tracks of a recording that this capability fills: a demand for others does not concern it.
     pub fn tracks(self) -> Tracks {
         match self {
@@ -80,7 +87,7 @@ impl Capability {
             Self::Control => Tracks::of([Track::Screen, Track::Input]),
             Self::Shell | Self::Exec => Tracks::of([Track::Terminal, Track::Input]),
             Self::Browse | Self::Upload | Self::Download | Self::ClipboardIn | Self::ClipboardOut => Tracks::of([Track::Files]),
-            Self::Forward | Self::Processes | Self::Services => Tracks::of([Track::Actions]),
+            Self::Forward | Self::Processes | Self::Services | Self::CheckOut => Tracks::of([Track::Actions]),
         }
     }
 }

@@ -238,6 +238,7 @@ pub(super) async fn remove_code(State(app): State<Arc<App>>, Own(caller): Own) -
 /// Make recovery codes. They are shown once, each is good once, and earlier ones are dead.
 #[utoipa::path(post, path = "/me/recovery-codes", operation_id = "makeRecoveryCodes", responses((status = 200, body = ShownCodes), (status = 403)))]
 pub(super) async fn recovery_codes(State(app): State<Arc<App>>, Own(caller): Own) -> Result<Json<ShownCodes>, Problem> {
+    caller.must_be_full()?;
     caller.must_be_fresh()?;
     let codes = app.identity.new_recovery_codes(&caller.person.name, caller.now).await?;
     note(&app, &caller, &format!("made {RECOVERY_CODES} recovery codes"), "recovery-codes").await?;
@@ -341,10 +342,8 @@ pub(super) async fn make_token(
     Own(caller): Own,
     Json(given): Json<NewApiToken>,
 ) -> Result<Json<IssuedToken>, Problem> {
+    caller.must_be_full()?;
     caller.must_be_fresh()?;
-    if caller.entry.token.stage != Stage::Full {
-        return Err(Problem::enrol_first());
-    }
     let longest = app.settings().number(Setting::TokenDays);
     if given.days == 0 || i64::from(given.days) > longest {
         return Err(Problem::not_good(format!("A token is good for 1 to {longest} days.")));

@@ -157,6 +157,11 @@ impl Caller {
         }
     }
 
+    /// Refuses whoever must first enrol or change something: what they had so far may be in other hands.
+    pub(super) fn must_be_full(&self) -> Result<(), Problem> {
+        if self.entry.token.stage == Stage::Full { Ok(()) } else { Err(Problem::enrol_first()) }
+    }
+
     /// Asks for a recent proof.
     pub(super) fn must_be_fresh(&self) -> Result<(), Problem> {
         if self.is_fresh() { Ok(()) } else { Err(Problem::prove_again(&self.second_factors())) }
@@ -198,19 +203,26 @@ pub(crate) fn scope_of(method: &Method, path: &str) -> Option<&'static str> {
     match first {
         "me" => (path == "me" && reading).then_some("read"),
         "sign-in" | "sign-out" | "step-up" | "invitations" | "confirmations" | "welcome" => None,
+        // What seems to read and does more.
+        "machines" if path.ends_with("/forward") => None,
+        "agents" => None,
         _ if reading => Some("read"),
         "policy" | "drafts" | "reviews" => Some("rules"),
         "people" | "directory" => Some("people"),
         "sessions" | "recordings" => Some("sessions"),
         "audit" | "log" | "findings" => Some("audit"),
-        "pins" | "machines" => Some("pins"),
+        "pins" => Some("pins"),
+        "machines" if path.ends_with("/pin") => Some("pins"),
+        "machines" | "machine-checks" | "retired-machines" | "enrolment-codes" => Some("machines"),
+        // Programs see no credential.
+        "vault" => (!path.ends_with("/check-out")).then_some("machines"),
         "settings" | "keys" => Some("service"),
         _ => None,
     }
 }
 
 /// The words of the scopes.
-pub(super) const SCOPES: [&str; 7] = ["read", "rules", "people", "sessions", "audit", "pins", "service"];
+pub(super) const SCOPES: [&str; 8] = ["read", "rules", "people", "sessions", "audit", "pins", "machines", "service"];
 
 /// Holds a signed request against the key of its token (RFC 9421).
 fn check_signature(app: &App, parts: &Parts, entry: &Entry, key: &[u8; 32], now: Timestamp) -> Result<(), MessageFault> {
@@ -279,7 +291,9 @@ impl FromRequestParts<Arc<App>> for Own {
         let caller = identify(parts, app)?;
         match (caller.entry.token.stage, caller.entry.token.kind) {
             (Stage::Proving, _) => Err(Problem::sign_in_first()),
-            (_, TokenKind::Api) => Err(Problem::not_allowed("API tokens do not change how their owner signs in.")),
+            (_, TokenKind::Api) => Err(Problem::not_allowed(
+                "API tokens neither show nor change how their owner signs in: sign in yourself, with `aerie sign-in`.",
+            )),
             (Stage::Enrolling | Stage::Full, TokenKind::Console | TokenKind::Client) => Ok(Self(caller)),
         }
     }
@@ -290,11 +304,10 @@ impl FromRequestParts<Arc<App>> for Caller {
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
         let caller = identify(parts, app)?;
-        match caller.entry.token.stage {
-            Stage::Proving => return Err(Problem::sign_in_first()),
-            Stage::Enrolling => return Err(Problem::enrol_first()),
-            Stage::Full => {}
+        if caller.entry.token.stage == Stage::Proving {
+            return Err(Problem::sign_in_first());
         }
+        caller.must_be_full()?;
         let token = &caller.entry.token;
         if token.kind == TokenKind::Api {
             let path = parts.extensions.get::<axum::extract::OriginalUri>().map_or(parts.uri.path(), |u| u.0.path());

@@ -1,13 +1,10 @@
-use super::caller::{Caller, EverythingReader, FreshAdministrator};
+use super::caller::{EverythingReader, FreshAdministrator};
 use super::problem::Problem;
 use crate::service::App;
-use aerie_api::{DirectoryChanges, DirectoryExport, DirectoryImport, MachineView};
-use aerie_core::directory::{
-    Directory, DirectoryFile, Machine, MachineState, Members, differences, from_csv, keeps_administrator, raised, validate,
-};
+use aerie_api::{DirectoryChanges, DirectoryExport, DirectoryImport};
+use aerie_core::directory::{Directory, DirectoryFile, Members, differences, from_csv, keeps_administrator, raised, validate};
 use aerie_core::evidence::{EventKind, NewEvent, hex};
-use aerie_core::policy::{Capability, Facts, Outcome, PROVED_AHEAD, Policy, Refusal, Request, compare, read};
-use aerie_store::SessionFilter;
+use aerie_core::policy::{PROVED_AHEAD, Policy, compare, read};
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, header};
@@ -15,49 +12,6 @@ use axum::response::{AppendHeaders, IntoResponse, Response};
 use jiff::Timestamp;
 use std::collections::HashMap;
 use std::sync::Arc;
-
-/// List machines.
-///
-/// Those who may not read everything see the machines that the rules give them something on.
-#[utoipa::path(get, path = "/machines", operation_id = "machines", responses((status = 200, body = Vec<MachineView>)))]
-pub(super) async fn machines(State(app): State<Arc<App>>, caller: Caller) -> Result<Json<Vec<MachineView>>, Problem> {
-    let rules = app.rules.now();
-    let live = app.store.sessions(&SessionFilter { live: Some(true), limit: 10_000, ..SessionFilter::default() }).await?;
-    let mut counts: HashMap<&str, u64> = HashMap::new();
-    live.iter().for_each(|s| *counts.entry(&s.machine).or_default() += 1);
-    let seen = caller.seen();
-    let directory = rules.policy.directory();
-    let shown = |m: &&Machine| {
-        (caller.reads_all() && seen.machine(directory, &m.name))
-            || Capability::ALL.into_iter().any(|capability| {
-                let request = Request {
-                    person: &caller.person.name,
-                    capability,
-                    machine: &m.name,
-                    account: None,
-                    at: Timestamp::now(),
-                    from: None,
-                    facts: Facts::default(),
-                };
-                !matches!(rules.policy.decide(&request).outcome, Outcome::Refused(Refusal::NoRule | Refusal::Forbidden))
-            })
-    };
-    Ok(Json(rules.policy.directory().machines().iter().filter(shown).map(|m| machine_view(m, &counts)).collect()))
-}
-
-fn machine_view(m: &Machine, live: &HashMap<&str, u64>) -> MachineView {
-    MachineView {
-        name: m.name.clone(),
-        address: m.address.clone(),
-        site: m.site.clone(),
-        owner: m.owner.clone(),
-        labels: m.labels.iter().cloned().collect(),
-        accounts: m.accounts.clone(),
-        state: if m.state() == MachineState::Ready { "ready" } else { "incomplete" }.into(),
-        note: m.note.clone(),
-        live: live.get(m.name.as_str()).copied().unwrap_or(0),
-    }
-}
 
 /// People, machines, groups and keys as a file, for auditing logs elsewhere and for bringing them back changed. The ETag counts
 /// the changes.

@@ -2,8 +2,8 @@ use super::caller::Reader;
 use super::problem::Problem;
 use super::sessions::{MOST, PAGE, cursor, make_cursor};
 use crate::service::App;
-use aerie_api::{FindingView, Page};
-use aerie_store::FindingFilter;
+use aerie_api::{FindingView, Page, SettledView};
+use aerie_store::{FindingFilter, KeptFinding};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use serde::Deserialize;
@@ -28,7 +28,12 @@ pub(super) struct ListQuery {
     limit: Option<u32>,
 }
 
-/// List findings, newest first.
+pub(super) fn view(kept: KeptFinding) -> FindingView {
+    let settled = kept.settled.map(|s| SettledView { at: s.at, by: s.by, why: s.why });
+    FindingView { settled, ..kept.finding.into() }
+}
+
+/// List findings, newest first; those that are settled among them.
 #[utoipa::path(get, path = "/findings", operation_id = "findings", params(ListQuery), responses((status = 200, body = Page<FindingView>)))]
 pub(super) async fn list(
     State(app): State<Arc<App>>,
@@ -43,11 +48,11 @@ pub(super) async fn list(
     let mut found = app.store.findings(&filter).await?;
     let more = found.len() > limit as usize;
     found.truncate(limit as usize);
-    let next = found.last().filter(|_| more).map(|f| make_cursor(f.last, &f.id));
+    let next = found.last().filter(|_| more).map(|f| make_cursor(f.finding.last, &f.finding.id));
     // Whoever has a scope sees what concerns machines within it; a page may then be shorter.
     let rules = app.rules.now();
-    found.retain(|f| seen.machine(rules.policy.directory(), &f.machine));
-    Ok(Json(Page { items: found.into_iter().map(FindingView::from).collect(), next }))
+    found.retain(|f| seen.machine(rules.policy.directory(), &f.finding.machine));
+    Ok(Json(Page { items: found.into_iter().map(view).collect(), next }))
 }
 
 /// Show a finding.
@@ -58,7 +63,7 @@ pub(super) async fn show(State(app): State<Arc<App>>, Reader(seen): Reader, Path
         .store
         .finding(&id)
         .await?
-        .filter(|f| seen.machine(rules.policy.directory(), &f.machine))
+        .filter(|f| seen.machine(rules.policy.directory(), &f.finding.machine))
         .ok_or_else(|| Problem::not_found("There is no such finding."))?;
-    Ok(Json(found.into()))
+    Ok(Json(view(found)))
 }

@@ -1,15 +1,19 @@
 //! The HTTP API under `/api/v1`, and the console beside it.
 
 mod account;
+mod agents;
 mod caller;
+mod checks;
 mod confirmations;
 mod directory;
 mod drafts;
 mod effect;
 mod findings;
+mod forward;
 mod listen;
 mod live;
 mod log;
+mod machines;
 mod now;
 mod people;
 mod pins;
@@ -23,6 +27,7 @@ mod sessions;
 mod settings;
 mod signing;
 mod ssh_keys;
+mod vault;
 
 pub(crate) use listen::listen;
 pub(crate) use reviews::remind;
@@ -148,7 +153,6 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(reviews::decide))
         .routes(routes!(reviews::close))
         .routes(routes!(rules::why))
-        .routes(routes!(directory::machines))
         .routes(routes!(people::people, people::add))
         .routes(routes!(people::person, people::change, people::remove))
         .routes(routes!(people::invite))
@@ -166,6 +170,33 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(settings::keys, settings::rotate))
         .routes(routes!(directory::export))
         .routes(routes!(live::updates))
+        .merge(machine_routes())
+}
+
+fn machine_routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(machines::list, machines::add))
+        .routes(routes!(machines::show, machines::change))
+        .routes(routes!(machines::leave))
+        .routes(routes!(machines::retired))
+        .routes(routes!(machines::restore))
+        .routes(routes!(machines::favourite, machines::no_favourite))
+        .routes(routes!(agents::issue, agents::codes))
+        .routes(routes!(agents::withdraw))
+        .routes(routes!(agents::revoke))
+        .routes(routes!(agents::relay))
+        .routes(routes!(agents::connect))
+        .routes(routes!(checks::one))
+        .routes(routes!(checks::many))
+        .routes(routes!(checks::trust))
+        .routes(routes!(checks::host_key, checks::accept_host_key))
+        .routes(routes!(checks::look))
+        .routes(routes!(vault::list))
+        .routes(routes!(vault::put, vault::remove))
+        .routes(routes!(vault::change))
+        .routes(routes!(vault::check_out))
+        .routes(routes!(vault::history))
+        .routes(routes!(forward::forward))
 }
 
 /// The OpenAPI 3.1 document of the API.

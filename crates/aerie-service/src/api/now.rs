@@ -30,7 +30,8 @@ pub(super) async fn now(State(app): State<Arc<App>>, Reader(seen): Reader) -> Re
         app.store.count_findings(yesterday).await?
     } else {
         let all = app.store.findings(&FindingFilter { limit: MOST_MARKS, ..FindingFilter::default() }).await?;
-        let own: Vec<_> = all.iter().filter(|f| seen.machine(directory, &f.machine)).collect();
+        let own = all.iter().filter(|k| k.settled.is_none()).map(|k| &k.finding).filter(|f| seen.machine(directory, &f.machine));
+        let own: Vec<_> = own.collect();
         (own.len() as u64, own.iter().filter(|f| f.last >= yesterday).count() as u64)
     };
     let verb = if live == 1 { "is" } else { "are" };
@@ -85,7 +86,7 @@ pub(super) async fn strips(
         strips.entry(s.machine.clone()).or_insert_with(|| blank(&s.machine)).sessions.push(mark);
     }
     let findings = FindingFilter { before: Some((end, String::new())), limit: MOST_MARKS, ..FindingFilter::default() };
-    for f in app.store.findings(&findings).await?.into_iter().filter(|f| f.last >= begin) {
+    for f in app.store.findings(&findings).await?.into_iter().map(|k| k.finding).filter(|f| f.last >= begin) {
         let mark = StripFinding { id: f.id, at: f.last.as_millisecond(), sentence: f.sentence };
         strips.entry(f.machine.clone()).or_insert_with(|| blank(&f.machine)).findings.push(mark);
     }

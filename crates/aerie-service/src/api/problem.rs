@@ -60,9 +60,14 @@ impl Problem {
         Self::new(StatusCode::FORBIDDEN, "prove-again", "Prove yourself again", format!("This needs a recent proof of {with}."))
     }
 
+    /// A machine does not do what it is asked.
+    pub(crate) fn unready(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::BAD_GATEWAY, "unready", "The machine cannot be reached", detail)
+    }
+
     pub(crate) fn enrol_first() -> Self {
-        let detail = "Enrol a code, passkey or security key on your own account's page; nothing else is possible before.";
-        Self::new(StatusCode::FORBIDDEN, "enrol-first", "Enrol a second factor first", detail)
+        let detail = "Your own account's page says what is missing, a second factor or a new password; nothing else is possible before.";
+        Self::new(StatusCode::FORBIDDEN, "enrol-first", "Finish your account first", detail)
     }
 
     pub(crate) fn own_rights(detail: impl Into<String>) -> Self {

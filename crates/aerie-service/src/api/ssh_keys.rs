@@ -132,6 +132,7 @@ pub(super) async fn register(
     Own(caller): Own,
     Json(given): Json<NewSshKey>,
 ) -> Result<Json<Vec<SshKeyView>>, Problem> {
+    caller.must_be_full()?;
     caller.must_be_fresh()?;
     if given.public.len() > LONGEST || given.signature.len() > LONGEST {
         return Err(Problem::not_good("This is longer than any key or signature."));
@@ -210,6 +211,7 @@ async fn take_away(app: &App, caller: &Caller, name: &str, print: &str) -> Resul
 /// Remove one of one's SSH keys. The fingerprint is without `SHA256:`, in base64url.
 #[utoipa::path(delete, path = "/me/keys/{fingerprint}", operation_id = "removeKey", params(("fingerprint" = String, Path)), responses((status = 204), (status = 403), (status = 404)))]
 pub(super) async fn remove(State(app): State<Arc<App>>, Own(caller): Own, Path(print): Path<String>) -> Result<StatusCode, Problem> {
+    caller.must_be_full()?;
     caller.must_be_fresh()?;
     take_away(&app, &caller, &caller.person.name, &full(&print)).await
 }

@@ -2,6 +2,7 @@
 
 use super::carry::{self, Carrier};
 use super::connection::{Connection, OpenSession, lock};
+use crate::machines::Steps;
 use aerie_core::diagnostic::printable;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{AccessGranted, Capabilities, Capability};
@@ -127,8 +128,8 @@ async fn begin(
     using: Use,
 ) -> Result<(), String> {
     let (granted, rights) = authorise(connection, &using).await?;
-    let session = connection.session(&granted).await?;
-    let target = session.link.handle.channel_open_session().await.map_err(|_| "The machine opens no further channel.".to_string())?;
+    let session = begun(connection, &granted, write, setup.terminal.is_some()).await?;
+    let target = session.ssh()?.handle.channel_open_session().await.map_err(|_| "The machine opens no further channel.".to_string())?;
     let failed = |_| "The machine broke off.".to_string();
     for (name, value) in &setup.environment {
         target.set_env(false, name, value).await.map_err(failed)?;
@@ -163,6 +164,36 @@ async fn begin(
     session.carriers.track_future(carry::carry(carrier, read, write, target)).await;
     lock(&session.readers).retain(|id| *id != write.id());
     Ok(())
+}
+
+/// The session, begun if need be. Whoever waits at a terminal sees each step, in one line that is gone when it is done.
+async fn begun(
+    connection: &Arc<Connection>,
+    granted: &AccessGranted,
+    write: &ChannelWriteHalf<Msg>,
+    terminal: bool,
+) -> Result<Arc<OpenSession>, String> {
+    if !terminal {
+        return connection.session(granted, &Steps::default()).await;
+    }
+    let (steps, mut said) = Steps::new();
+    let setting_up = connection.session(granted, &steps);
+    tokio::pin!(setting_up);
+    let mut shown = false;
+    let session = loop {
+        tokio::select! {
+            biased;
+            session = &mut setting_up => break session,
+            Some(step) = said.recv() => {
+                shown = true;
+                let _ = write.extended_data_bytes(1, format!("\r\x1b[Kaerie: {step} …")).await;
+            }
+        }
+    };
+    if shown {
+        let _ = write.extended_data_bytes(1, "\r\x1b[K").await;
+    }
+    session
 }
 
 /// The message of the day, for somebody who reads it.
@@ -218,8 +249,9 @@ pub(super) async fn forward(
 ) {
     let opened = async {
         let granted = connection.authorise(Capability::Forward).await.map_err(|_| ChannelOpenFailure::AdministrativelyProhibited)?;
-        let session = connection.session(&granted).await.map_err(|_| ChannelOpenFailure::ConnectFailed)?;
-        let target = session.link.handle.channel_open_direct_tcpip(&to.0, to.1, &origin.0, origin.1).await;
+        let session = connection.session(&granted, &Steps::default()).await.map_err(|_| ChannelOpenFailure::ConnectFailed)?;
+        let link = session.ssh().map_err(|_| ChannelOpenFailure::ConnectFailed)?;
+        let target = link.handle.channel_open_direct_tcpip(&to.0, to.1, &origin.0, origin.1).await;
         Ok((session, target.map_err(|_| ChannelOpenFailure::ConnectFailed)?))
     };
     let (session, target) = match opened.await {

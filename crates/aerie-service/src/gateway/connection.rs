@@ -1,7 +1,7 @@
 //! What one signed-in connection may do, and the session that it becomes.
 
 use super::life;
-use super::machine::{MachineError, MachineLink};
+use crate::machines::{LinkError, MachineLink, Purpose, Steps};
 use crate::recorder::{About, Recording};
 use crate::service::App;
 use crate::sessions::LiveSession;
@@ -28,6 +28,8 @@ pub(super) struct Connection {
     pub(super) stated: Stated,
     /// Cancelled when the connection is over.
     pub(super) closed: CancellationToken,
+    /// Ports are forwarded over HTTPS, and nothing else is done.
+    ports: bool,
     handle: OnceLock<Handle>,
     session: tokio::sync::Mutex<Slot>,
 }
@@ -58,6 +60,30 @@ impl Stated {
     }
 }
 
+/// What leads to the machine.
+enum Link {
+    /// An SSH connection.
+    Ssh(MachineLink),
+    /// A TCP connection for each port that is forwarded: none for the session itself.
+    Ports { how: String, closed: CancellationToken },
+}
+
+impl Link {
+    fn how(&self) -> &str {
+        match self {
+            Self::Ssh(link) => &link.how,
+            Self::Ports { how, .. } => how,
+        }
+    }
+
+    async fn close(&self) {
+        match self {
+            Self::Ssh(link) => link.close().await,
+            Self::Ports { .. } => {}
+        }
+    }
+}
+
 enum Slot {
     None,
     Open(Arc<OpenSession>),
@@ -70,7 +96,7 @@ pub(super) struct OpenSession {
     pub(super) wake: Notify,
     pub(super) recording: Option<Recording>,
     pub(super) recording_failed: CancellationToken,
-    pub(super) link: MachineLink,
+    link: Link,
     pub(super) machine: String,
     pub(super) account: String,
     pub(super) granted: Mutex<Capabilities>,
@@ -89,7 +115,25 @@ impl Connection {
         stated: Stated,
         closed: CancellationToken,
     ) -> Arc<Self> {
-        Arc::new(Self { app, person, login, from, stated, closed, handle: OnceLock::new(), session: tokio::sync::Mutex::new(Slot::None) })
+        Self::make(app, person, login, from, stated, closed, false)
+    }
+
+    /// A connection that forwards ports over HTTPS.
+    pub(super) fn for_ports(app: Arc<App>, person: PersonProved, login: LoginName, from: IpAddr, stated: Stated) -> Arc<Self> {
+        Self::make(app, person, login, from, stated, CancellationToken::new(), true)
+    }
+
+    fn make(
+        app: Arc<App>,
+        person: PersonProved,
+        login: LoginName,
+        from: IpAddr,
+        stated: Stated,
+        closed: CancellationToken,
+        ports: bool,
+    ) -> Arc<Self> {
+        let session = tokio::sync::Mutex::new(Slot::None);
+        Arc::new(Self { app, person, login, from, stated, closed, ports, handle: OnceLock::new(), session })
     }
 
     pub(super) fn set_handle(&self, handle: Handle) {
@@ -154,14 +198,14 @@ impl Connection {
     /// Whether any capability that the person has here must be recorded: one recording serves the whole session.
     fn must_record(&self, machine: &str, account: &str) -> bool {
         let rules = self.app.rules.now();
-        Capability::ALL.into_iter().any(|c| {
+        Capability::ALL.into_iter().filter(|c| c.is_of_sessions()).any(|c| {
             let request = Self::request(self.person.person(), machine, Some(account), c, self.from, self.facts(None));
             matches!(rules.policy.decide(&request).outcome, Outcome::Granted(g) if !g.demands.recording.is_empty())
         })
     }
 
     /// The session of this connection; begins it for the first that asks.
-    pub(super) async fn session(self: &Arc<Self>, granted: &AccessGranted) -> Result<Arc<OpenSession>, String> {
+    pub(super) async fn session(self: &Arc<Self>, granted: &AccessGranted, steps: &Steps) -> Result<Arc<OpenSession>, String> {
         let mut slot = self.session.lock().await;
         let session = match &*slot {
             Slot::Open(session) if session.live.ended.is_cancelled() => return Err("This session is over.".into()),
@@ -171,7 +215,7 @@ impl Connection {
                 session.clone()
             }
             Slot::None => {
-                let session = self.begin(granted).await?;
+                let session = self.begin(granted, steps).await?;
                 *slot = Slot::Open(session.clone());
                 session
             }
@@ -198,7 +242,7 @@ impl Connection {
         self.app.tell("sessions");
     }
 
-    async fn begin(self: &Arc<Self>, granted: &AccessGranted) -> Result<Arc<OpenSession>, String> {
+    async fn begin(self: &Arc<Self>, granted: &AccessGranted, steps: &Steps) -> Result<Arc<OpenSession>, String> {
         let (machine, account) = (self.login.machine.clone().unwrap_or_default(), granted.grant().account.to_string());
         let now = Timestamp::now();
         let id = crate::api::new_id(now);
@@ -213,7 +257,11 @@ impl Connection {
             None
         };
         let (recording, armed, file) = recorder.map_or((None, None, None), |(r, a, f)| (Some(r), Some(a), Some(f)));
-        let link = match self.link(&id, &machine, &account, granted).await {
+        let link = match self.ports {
+            true => Ok(Link::Ports { how: "port by port".into(), closed: CancellationToken::new() }),
+            false => self.link(&id, &machine, &account, granted, steps).await.map(Link::Ssh),
+        };
+        let link = match link {
             Ok(link) => link,
             Err(e) => {
                 self.abandon(recording, file).await;
@@ -244,11 +292,11 @@ impl Connection {
         }
     }
 
-    async fn link(&self, id: &str, machine: &str, account: &str, granted: &AccessGranted) -> Result<MachineLink, String> {
+    async fn link(&self, id: &str, machine: &str, account: &str, granted: &AccessGranted, steps: &Steps) -> Result<MachineLink, String> {
         let rules = self.app.rules.now();
-        let Some(known) = rules.policy.directory().machine(machine) else { return Err(MachineError::NotReady.to_string()) };
+        let Some(known) = rules.policy.directory().machine(machine) else { return Err(LinkError::NotReady.to_string()) };
         let forward = granted.capability() == Capability::Forward || self.allows_forwarding(machine, account);
-        match MachineLink::open(&self.app.keys, known, id, account, forward).await {
+        match MachineLink::open(&self.app, known, account, Purpose::Session(id, forward), steps).await {
             Ok(link) => Ok(link),
             Err(e) => {
                 let event = NewEvent::new(Timestamp::now(), EventKind::MachineFailed, self.person.person())
@@ -299,7 +347,8 @@ impl Connection {
             .from(self.from)
             .says(format!("{} began a session on {machine} as {account}.", self.person.person()))
             .with("account", account.clone())
-            .with("recorded", recording.is_some());
+            .with("recorded", recording.is_some())
+            .with("way", link.how());
         let event = self.stated.with(event);
         let logged = match self.app.store.add_session(&row).await {
             Ok(()) => self.app.log.append(event).await.map(drop),
@@ -311,7 +360,7 @@ impl Connection {
             return Err("The session could not be logged, so that it did not begin.".into());
         }
         let session = Arc::new(OpenSession {
-            live: Arc::new(LiveSession::new(&id, self.person.person(), now.as_millisecond())),
+            live: Arc::new(LiveSession::new(&id, self.person.person(), (&machine, &account), now.as_millisecond())),
             life: Mutex::new(live),
             wake: Notify::new(),
             recording,
@@ -331,6 +380,7 @@ impl Connection {
     }
 }
 
+/// What a session is made of when it goes live.
 struct Begun {
     id: String,
     now: Timestamp,
@@ -338,12 +388,32 @@ struct Begun {
     armed: Option<Armed>,
     file: Option<String>,
     recording_failed: CancellationToken,
-    link: MachineLink,
+    link: Link,
     machine: String,
     account: String,
 }
 
 impl OpenSession {
+    /// The SSH connection to the machine.
+    pub(super) fn ssh(&self) -> Result<&MachineLink, String> {
+        match &self.link {
+            Link::Ssh(link) => Ok(link),
+            Link::Ports { .. } => Err("This session forwards ports, and nothing else.".into()),
+        }
+    }
+
+    /// Cancelled when the machine closed the connection.
+    pub(super) fn link_closed(&self) -> &CancellationToken {
+        match &self.link {
+            Link::Ssh(link) => &link.closed,
+            Link::Ports { closed, .. } => closed,
+        }
+    }
+
+    pub(super) async fn close_link(&self) {
+        self.link.close().await;
+    }
+
     /// Takes the limit on what it carries from the rules.
     fn weigh(&self) {
         let limit = lock(&self.life).volume_limit().unwrap_or(u64::MAX);

@@ -23,7 +23,7 @@ pub(super) async fn tend(connection: Arc<Connection>, session: Arc<OpenSession>)
     session.end(reason);
     session.carriers.close();
     let _ = tokio::time::timeout(DELIVERY, session.carriers.wait()).await;
-    session.link.close().await;
+    session.close_link().await;
     // A client that is disconnected drops what it has not shown yet: its channels are closed, and it may leave by itself.
     let _ = tokio::time::timeout(DELIVERY, connection.closed.cancelled()).await;
     // A person who left is gone; anybody else is shown out.
@@ -47,7 +47,7 @@ async fn watch(connection: &Connection, session: &OpenSession) -> EndReason {
             () = session.live.ended.cancelled() => return end_by_hand(connection, session).await,
             () = session.recording_failed.cancelled() => return EndReason::RecordingFailed,
             () = connection.closed.cancelled() => return EndReason::Left,
-            () = session.link.closed.cancelled() => return EndReason::MachineClosed,
+            () = session.link_closed().cancelled() => return EndReason::MachineClosed,
             changed = changes.changed() => {
                 if changed.is_ok() {
                     decide(connection, session);
@@ -162,6 +162,8 @@ async fn close(connection: &Connection, session: &OpenSession, reason: EndReason
         tracing::error!(error = %e, "the end of a session could not be stored");
     }
     app.live.remove(id);
+    // A credential that was used may be changed now.
+    app.vault.look();
     let event = |kind| NewEvent::new(now, kind, connection.person.person()).machine(&session.machine).session(id).from(connection.from);
     app.note(
         event(EventKind::SessionEnded)

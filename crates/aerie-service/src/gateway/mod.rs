@@ -5,17 +5,19 @@ mod channel;
 mod connection;
 mod keys;
 mod life;
-mod machine;
+mod ports;
 mod questions;
 mod visitor;
 
+pub(crate) use ports::Ports;
+
+use crate::places::{Place, Places};
 use crate::service::App;
 use russh::server::Config;
 use russh::{MethodKind, MethodSet, Preferred, SshId, cipher, compression, kex, mac};
 use std::borrow::Cow;
-use std::collections::HashMap;
 use std::net::IpAddr;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::net::{TcpListener, TcpStream};
 use visitor::Visitor;
@@ -26,10 +28,10 @@ const MOST_WAITING_FROM_ONE: u32 = 64;
 /// How long signing in may take: somebody has to find their phone.
 const GRACE: Duration = Duration::from_secs(120);
 /// Bytes on a channel that may be under way. More costs memory for each stalled channel and brings no speed.
-const WINDOW: u32 = 1 << 20;
+pub(crate) const WINDOW: u32 = 1 << 20;
 /// Messages that a channel keeps for its reader: the window full of packets of 128 bytes. A peer that sends smaller ones
 /// and is not read from holds up its own connection only.
-const CHANNEL_MESSAGES: usize = 8192;
+pub(crate) const CHANNEL_MESSAGES: usize = 8192;
 
 /// Algorithms for both sides: what ssh-audit calls good, and AES-GCM first, which is the fastest on current processors.
 pub(crate) fn algorithms() -> Preferred {
@@ -75,44 +77,9 @@ fn server_config(app: &App, certificates: Vec<russh::keys::Certificate>) -> Arc<
     })
 }
 
-/// Connections that wait to be signed in.
-#[derive(Default)]
-struct Waiting(Mutex<(u32, HashMap<IpAddr, u32>)>);
-
-/// A place among them; given back when dropped.
-struct Place(Arc<Waiting>, IpAddr);
-
-impl Waiting {
-    fn enter(self: &Arc<Self>, from: IpAddr) -> Option<Place> {
-        let mut guard = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let (all, by_address) = &mut *guard;
-        let here = by_address.entry(from).or_default();
-        if *all >= MOST_WAITING || *here >= MOST_WAITING_FROM_ONE {
-            return None;
-        }
-        *here += 1;
-        *all += 1;
-        Some(Place(self.clone(), from))
-    }
-}
-
-impl Drop for Place {
-    fn drop(&mut self) {
-        let mut guard = self.0.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        guard.0 -= 1;
-        if let Some(n) = guard.1.get_mut(&self.1) {
-            *n -= 1;
-            if *n == 0 {
-                guard.1.remove(&self.1);
-            }
-        }
-    }
-}
-
 /// Accepts connections until the service stops.
 pub(crate) async fn listen(app: Arc<App>, listener: TcpListener) {
-    let config = server_config(&app, vec![]);
-    let waiting = Arc::new(Waiting::default());
+    let waiting = Places::new(MOST_WAITING, MOST_WAITING_FROM_ONE);
     loop {
         let accepted = tokio::select! {
             accepted = listener.accept() => accepted,
@@ -121,7 +88,9 @@ pub(crate) async fn listen(app: Arc<App>, listener: TcpListener) {
         match accepted {
             Ok((stream, peer)) => {
                 let Some(place) = waiting.enter(peer.ip().to_canonical()) else { continue };
-                tokio::spawn(attend(app.clone(), config.clone(), stream, peer.ip().to_canonical(), place));
+                // Made for each connection: the host key may have been rotated since the last.
+                let config = server_config(&app, vec![]);
+                tokio::spawn(attend(app.clone(), config, stream, peer.ip().to_canonical(), place));
             }
             Err(e) => {
                 // No file descriptors, most likely: connections must end before another can begin.

@@ -38,7 +38,7 @@ impl Visitor {
         let Some((login, machine)) = self.login.as_ref().and_then(|l| Some((l, l.machine.as_deref()?))) else { return vec![] };
         let rules = self.app.rules.now();
         let facts = self.stated.facts(self.sign_in.proofs(), self.app.live.beside(&login.person, None));
-        let outcomes = Capability::ALL.into_iter().map(|capability| {
+        let outcomes = Capability::ALL.into_iter().filter(|c| c.is_of_sessions()).map(|capability| {
             let request = Connection::request(&login.person, machine, login.account.as_deref(), capability, self.from, facts);
             rules.policy.decide(&request).outcome
         });

@@ -178,6 +178,11 @@ impl Keys {
         self.ring().of(Purpose::LogSigning).map(|k| SigningKey::from_bytes(&k.seed).verifying_key()).collect()
     }
 
+    /// The keys that prove the service to agents, newest first.
+    pub(crate) fn agent_keys(&self) -> Vec<SigningKey> {
+        self.ring().of(Purpose::Agents).rev().take(8).map(|k| SigningKey::from_bytes(&k.seed)).collect()
+    }
+
     /// The key that seals events, with the earlier ones.
     pub fn log_key(&self) -> LogKey {
         LogKey::new(self.ring().of(Purpose::LogSeal).map(|k| *k.seed).collect())
@@ -193,7 +198,8 @@ impl Keys {
         self.ring().of(Purpose::Tokens).rev().map(|k| MasterKey::new(*k.seed).derive(token)).collect()
     }
 
-    /// A key and a certificate for one sign-in to a machine, by an authority of [`Keys::user_authorities`].
+    /// A key and a certificate for one sign-in to a machine, by an authority of [`Keys::user_authorities`], good from
+    /// these addresses alone.
     ///
     /// # Errors
     /// When the system has no randomness.
@@ -201,7 +207,7 @@ impl Keys {
         authority: &PrivateKey,
         session: &str,
         account: &str,
-        source: IpAddr,
+        sources: &[IpAddr],
         forward: bool,
         now: Timestamp,
     ) -> Result<(PrivateKey, Certificate), KeyError> {
@@ -212,7 +218,8 @@ impl Keys {
             .key_id(format!("aerie {session}"))?
             .serial(u64::from_be_bytes(random()?))?
             .valid_principal(account)?;
-        builder.critical_option("source-address", source.to_string())?;
+        let sources: Vec<String> = sources.iter().take(32).map(ToString::to_string).collect();
+        builder.critical_option("source-address", sources.join(","))?;
         builder.extension("permit-pty", "")?;
         if forward {
             builder.extension("permit-port-forwarding", "")?;
@@ -270,7 +277,7 @@ fn public(key: &Key) -> String {
         Purpose::SshHost | Purpose::SshUser | Purpose::SshMachines => {
             ed25519(&key.seed, "").and_then(|k| Ok(k.public_key().to_openssh()?)).unwrap_or_default()
         }
-        Purpose::LogSigning => aerie_core::evidence::hex(SigningKey::from_bytes(&key.seed).verifying_key().as_bytes()),
+        Purpose::LogSigning | Purpose::Agents => aerie_core::evidence::hex(SigningKey::from_bytes(&key.seed).verifying_key().as_bytes()),
         Purpose::TlsAuthority | Purpose::Tls => key.certificate.as_ref().and_then(|(pem, _)| tls::fingerprint(pem)).unwrap_or_default(),
         Purpose::Secrets | Purpose::LogSeal | Purpose::Tokens => String::new(),
     }
@@ -363,7 +370,7 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         let keys = Keys::load(dir.path()).unwrap();
         let (now, authorities) = (Timestamp::now(), keys.user_authorities());
-        let (_, cert) = Keys::certify(&authorities[0], "s-1", "operator", "10.0.0.1".parse().unwrap(), false, now).unwrap();
+        let (_, cert) = Keys::certify(&authorities[0], "s-1", "operator", &["10.0.0.1".parse().unwrap()], false, now).unwrap();
         assert_eq!(cert.valid_principals(), ["operator"]);
         assert_eq!(cert.key_id(), "aerie s-1");
         assert!(cert.valid_before() - cert.valid_after() <= 180);

@@ -45,17 +45,19 @@ purposes! {
     /// Secrets at rest.
     Secrets "secrets" "" "Encrypts secrets and recordings at rest; earlier ones still decrypt.";
     /// Host key of the gateway.
-    SshHost "ssh-host" "ssh host key" "The gateway's host key; clients that trust the host authority follow by themselves.";
+    SshHost "ssh-host" "ssh host key" "The gateway's host key; clients need its line in known_hosts.";
     /// User authority.
     SshUser "ssh-user-authority" "ssh user authority" "Signs the certificates with which the gateway signs in to machines; machines that trust only an earlier one are still reached.";
     /// Host authority.
-    SshMachines "ssh-host-authority" "ssh host authority" "Signs the host certificates that `ssh -J` and the gateway show; clients need its line in known_hosts.";
+    SshMachines "ssh-host-authority" "ssh host authority" "Signs the host certificates of machines behind `ssh -J`; clients need its line in known_hosts.";
     /// Checkpoints.
     LogSigning "log-signing" "checkpoint key" "Signs checkpoints of the log; what earlier ones signed still verifies.";
     /// Rows of the log.
     LogSeal "log-seal" "log seal" "Seals each row of the log; what earlier ones sealed still verifies.";
     /// Hashes.
     Tokens "tokens" "token hash" "Hashes tokens, PINs and recovery codes; what an earlier one hashed still counts.";
+    /// Towards agents.
+    Agents "agents" "" "Proves the service to its agents; those that know an earlier one learn of the next by themselves.";
     /// Certificate authority for TLS.
     TlsAuthority "tls-authority" "" "Signs the certificate of the console and API; browsers and clients trust it once.";
     /// TLS.

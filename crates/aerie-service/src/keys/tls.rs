@@ -38,7 +38,8 @@ impl Keys {
     /// When it cannot be made or kept.
     pub(crate) fn tls(&self, names: &[String], now: Timestamp) -> Result<TlsIdentity, KeyError> {
         let mut ring = self.ring_mut();
-        if ring.newest(Purpose::TlsAuthority)?.certificate.is_none() {
+        let other_authority = ring.newest(Purpose::TlsAuthority)?.certificate.is_none();
+        if other_authority {
             let key = KeyPair::generate().map_err(failed)?;
             let certificate = authority_params(now)?.self_signed(&key).map_err(failed)?;
             keep(&mut ring, Purpose::TlsAuthority, &head(&[], now), &certificate.pem(), &key)?;
@@ -50,7 +51,7 @@ impl Keys {
             let renew = line("renew:").and_then(|t| t.parse::<Timestamp>().ok());
             line("names:") == wanted.lines().next().and_then(|l| l.strip_prefix("names:")).map(str::trim) && renew.is_some_and(|t| now < t)
         };
-        if !old.as_ref().is_some_and(good) {
+        if other_authority || !old.as_ref().is_some_and(good) {
             if old.is_some() {
                 ring.rotate(Purpose::Tls, now)?;
             }
@@ -136,8 +137,13 @@ mod tests {
         assert_eq!(renewed.chain[1], first.chain[1]);
         let other = keys.tls(&["aerie.example".to_string()], now).unwrap();
         assert_ne!(other.chain[0], renewed.chain[0]);
+        // Another authority signs another certificate at once.
+        keys.rotate(Purpose::TlsAuthority, now).unwrap();
+        let anew = keys.tls(&["aerie.example".to_string()], now).unwrap();
+        assert!(anew.chain[0] != other.chain[0] && anew.chain[1] != first.chain[1]);
+        assert_eq!(keys.tls(&["aerie.example".to_string()], now).unwrap().chain, anew.chain);
         let listed = keys.list();
         let print = |p| listed.iter().find(|k| k.purpose == Some(p) && k.in_use).map(|k| k.public.clone()).unwrap();
-        assert_eq!(print(Purpose::TlsAuthority), format!("SHA256:{}", hex(&Sha256::digest(&first.chain[1]))));
+        assert_eq!(print(Purpose::TlsAuthority), format!("SHA256:{}", hex(&Sha256::digest(&anew.chain[1]))));
     }
 }

@@ -3,7 +3,6 @@
 use super::{Figure, Outcome, median};
 use aerie_core::factor::{CodeChecked, PinState, TotpSecret, pin_of};
 use aerie_core::policy::Proofs;
-use aerie_core::session::Stage;
 use aerie_service::Keys;
 use aerie_store::{Publication, Store, Token, TokenKind};
 use jiff::{SignedDuration, Timestamp};
@@ -68,22 +67,8 @@ fn serve() -> Outcome<Served> {
         let file = aerie_core::directory::DirectoryFile { people, ..Default::default() };
         store.replace_directory(&file, store.directory_version().await?, "bench", Timestamp::now()).await?;
         store.publish_policy(Publication { text: "", by: "bench", ..Publication::default() }, Timestamp::now()).await?;
-        let now = Timestamp::now();
-        let token = Token {
-            id: "bench".into(),
-            hash: keys.token_hash(SECRET),
-            person: "p0".into(),
-            kind: TokenKind::Api,
-            name: "bench".into(),
-            scopes: vec![],
-            key: None,
-            stage: Stage::Full,
-            proofs: Proofs::default(),
-            created: now,
-            expires: now + SignedDuration::from_hours(24),
-            last_used: now,
-            last_from: "127.0.0.1".into(),
-        };
+        let hash = keys.token_hash(SECRET);
+        let token = Token::signed_in(TokenKind::Api, "p0", hash, Proofs::default(), Timestamp::now(), SignedDuration::from_hours(1));
         store.add_token(&token).await?;
         store.close().await;
         Outcome::Ok(())

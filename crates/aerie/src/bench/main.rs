@@ -5,6 +5,7 @@
 mod api;
 mod core;
 mod gateway;
+mod machines;
 mod world;
 
 use serde::Serialize;
@@ -48,12 +49,12 @@ type Outcome<T> = Result<T, Box<dyn std::error::Error>>;
 
 fn main() -> Outcome<()> {
     aerie_lab::run_if_machine();
-    // `aerie-bench api` measures the API alone: minutes less, while one works on it.
-    let only_api = std::env::args().nth(1).is_some_and(|a| a == "api");
-    let mut figures = api::figures()?;
-    if !only_api {
-        figures.extend(rest()?);
-    }
+    // `aerie-bench api` or `machines` measures that alone: minutes less, while one works on it.
+    let figures = match std::env::args().nth(1).as_deref() {
+        Some("api") => api::figures()?,
+        Some("machines") => machines::figures()?,
+        _ => api::figures()?.into_iter().chain(machines::figures()?).chain(rest()?).collect(),
+    };
     report(&figures)
 }
 

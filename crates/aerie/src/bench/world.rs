@@ -2,7 +2,7 @@
 
 use super::Outcome;
 use aerie_core::directory::RegisteredKey;
-use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer};
+use aerie_lab::{Lab, MachineSpec, Network, RunningMachine, SshServer};
 use aerie_service::{Keys, fingerprint};
 use aerie_store::{Publication, Store};
 use jiff::Timestamp;
@@ -65,7 +65,8 @@ impl World {
                 name: name.into(),
                 authority: keys.user_authority_lines().join("\n"),
                 direct_keys: vec![("operator".into(), key.public_key().to_openssh()?)],
-                host_network,
+                network: if host_network { Network::Host } else { Network::Reachable },
+                passwords: vec![],
                 files: vec![],
             })
         };

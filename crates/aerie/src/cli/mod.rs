@@ -1,7 +1,9 @@
 //! The command line: one declaration for parser, help, man page and completions.
 
+mod machines;
 mod people;
 
+pub use machines::{Agent, AgentPlace, EnrolFields, Forward, MachineFields, Machines, Vault};
 pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens};
 
 use clap::{Args, Parser, Subcommand};
@@ -54,8 +56,17 @@ pub enum Command {
     SignOut,
     /// Show how things stand
     Now,
-    /// List machines
-    Machines,
+    /// Machines: find, register, enrol, check, retire
+    #[command(subcommand)]
+    Machines(Machines),
+    /// Credentials that are kept for machines
+    #[command(subcommand)]
+    Vault(Vault),
+    /// Open a local port to a TCP service of a machine, over HTTPS alone
+    Forward(Forward),
+    /// The agent on this computer
+    #[command(subcommand)]
+    Agent(Agent),
     /// People: find, add, change, invite, suspend, remove
     #[command(subcommand)]
     People(People),

@@ -132,7 +132,7 @@ pub(super) async fn findings(client: &Client, what: Findings, printer: Printer) 
         Findings::List { kind, limit } => {
             let page = client.findings(&ListQuery { kind, limit: Some(limit), ..ListQuery::default() }).await?;
             printer.value(&page, |p| {
-                let lines: Vec<String> = p.items.iter().map(|f| hanging(&format!("{:<9} {}  ", f.importance, f.id), &f.sentence)).collect();
+                let lines: Vec<String> = p.items.iter().map(|f| hanging(&format!("{:<9} {}  ", word(f), f.id), &f.sentence)).collect();
                 if lines.is_empty() { "There are no findings.".into() } else { lines.join("\n") }
             })?;
         }
@@ -141,8 +141,16 @@ pub(super) async fn findings(client: &Client, what: Findings, printer: Printer) 
     Ok(Exit::Done)
 }
 
+/// How much it matters, or that it is settled.
+fn word(f: &FindingView) -> &str {
+    if f.settled.is_some() { "settled" } else { &f.importance }
+}
+
 fn show(f: &FindingView) -> String {
-    let mut text = format!("{} · {}\n\n{}\n{}\n", f.importance, f.kind, f.sentence, f.mend);
+    let mut text = format!("{} · {}\n\n{}\n{}\n", word(f), f.kind, f.sentence, f.mend);
+    if let Some(s) = &f.settled {
+        text += &format!("\nSettled by {} on {}: {}\n", s.by, s.at.strftime("%Y-%m-%d %H:%M UTC"), s.why);
+    }
     if let Some(session) = &f.session {
         let moment = f.moment_ms.map_or(String::new(), |ms| format!(", {} s into the recording", ms / 1000));
         text += &format!("\nSession {session}{moment}: `aerie recordings play {session}`\n");

@@ -1,10 +1,12 @@
 //! What each command does.
 
 mod account;
+mod agent;
 pub mod audit;
 mod directory;
 mod drafts;
 mod log;
+mod machines;
 mod own;
 mod people;
 mod reach;
@@ -16,9 +18,8 @@ mod service;
 mod sessions;
 
 use crate::cli::{Cli, Command};
-use crate::output::{Align, Printer, table};
+use crate::output::Printer;
 use crate::{Exit, Failure, demo};
-use aerie_client::Client;
 use clap::CommandFactory as _;
 
 pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
@@ -37,7 +38,10 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
             printer.value(&client()?.now().await?, |n| n.sentence.clone())?;
             Ok(Exit::Done)
         }
-        Command::Machines => machines(&client()?, printer).await,
+        Command::Machines(what) => machines::run(&client()?, what, printer).await,
+        Command::Vault(what) => machines::vault(&client()?, what, printer).await,
+        Command::Forward(what) => machines::forward(&client()?, what, printer).await,
+        Command::Agent(what) => agent::run(what, printer).await,
         Command::People(what) => people::run(&client()?, what, printer).await,
         Command::Factors(what) => own::factors(server.as_deref(), what, printer).await,
         Command::Keys(what) => own::keys(&client()?, what, printer).await,
@@ -65,37 +69,4 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
             Ok(Exit::Done)
         }
     }
-}
-
-async fn machines(client: &Client, printer: Printer) -> Result<Exit, Failure> {
-    printer.value(&client.machines().await?, |all| {
-        let rows: Vec<_> = all
-            .iter()
-            .map(|m| {
-                vec![
-                    m.name.clone(),
-                    m.site.clone(),
-                    m.labels.join(" "),
-                    m.accounts.join(" "),
-                    m.live.to_string(),
-                    m.state.clone(),
-                    m.note.clone(),
-                ]
-            })
-            .collect();
-        let left = Align::Left;
-        table(
-            &[
-                ("machine", left),
-                ("site", left),
-                ("labels", left),
-                ("accounts", left),
-                ("live", Align::Right),
-                ("state", left),
-                ("for", left),
-            ],
-            &rows,
-        )
-    })?;
-    Ok(Exit::Done)
 }

@@ -1,6 +1,7 @@
 //! The demo: Corvid Ridge Observatory, an invented consortium, with real machines and a month of history.
 
 mod browser;
+mod closed;
 mod history;
 mod newcomer;
 pub mod people;
@@ -93,12 +94,16 @@ fn welcome(running: &Running) -> String {
         ("arlo+archive-db@aerie".into(), "a recorded shell, with a key alone"),
         ("backup-runner+archive-db@aerie hostname".into(), "one command, without anybody there"),
         ("arlo+dome-east@aerie".into(), "refused: no rule gives it"),
+        ("sunniva+coude-1@aerie".into(), "through an agent in a closed network"),
+        ("mira+flat-lamp@aerie".into(), "stopped: it shows another host key"),
     ] {
         text += &format!("          ssh -F {config} {line:<40} # {what}\n");
     }
     text += &format!("          ssh -F {config} -i {} -J sunniva@aerie operator@spectro-1   # the jump form\n", d.key_file("sunniva"));
     text += &format!("\nClient    export AERIE_SERVER={} AERIE_TOKEN=$(cat {})\n", d.api, d.token_file);
-    text += &format!("          {aerie} now · {aerie} sessions list · {aerie} findings list · {aerie} log verify\n");
+    text += &format!(
+        "          {aerie} now · {aerie} machines list · {aerie} machines check coude-1 · {aerie} sessions list · {aerie} findings list · {aerie} log verify\n"
+    );
     text += &format!("          {aerie} why ines shell dome-east --at 12:00\n");
     if let Some(m) = d.machines.iter().find(|m| m.name == "dome-east") {
         text += &format!("          {aerie} audit scan {} --zone UTC\n", m.log);

@@ -1,16 +1,16 @@
 //! Starts everything that the demo consists of, and ends it.
 
-use super::{history, plans, scenario};
+use super::{closed, history, plans, scenario};
 use crate::Failure;
 use crate::cli::Demo;
 use crate::commands::serve::enrol;
 use aerie_client::{Client, ScanQuery};
-use aerie_core::directory::RegisteredKey;
+use aerie_core::directory::{RegisteredKey, Via};
 use aerie_core::factor::TotpSecret;
 use aerie_core::policy::Proofs;
-use aerie_core::session::Stage;
-use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer};
-use aerie_service::{Config, Keys, PASSWORD_COST, Service, fingerprint};
+use aerie_core::settings::Setting;
+use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer, UPLINK};
+use aerie_service::{Config, DEFAULT_HTTPS, Keys, PASSWORD_COST, Service, fingerprint};
 use aerie_store::{Publication, Store, Token, TokenKind};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
@@ -29,6 +29,8 @@ pub struct Description {
     pub console: String,
     /// Address of the API.
     pub api: String,
+    /// Where agents connect from this computer.
+    pub agents: Option<SocketAddr>,
     /// The gateway.
     pub ssh: SshDescription,
     /// Directory of everything.
@@ -160,7 +162,10 @@ impl Running {
         // The machines' users go through it to nothing but what is theirs.
         std::fs::set_permissions(&places.root, std::fs::Permissions::from_mode(0o755)).map_err(failed(root.display()))?;
         std::fs::create_dir_all(places.data()).map_err(failed(root.display()))?;
-        let config = Config { data: places.data(), https: None, http: Some(free(options.http)), ssh: free(options.ssh) };
+        let usual = DEFAULT_HTTPS.parse().map_err(|_| Failure::internal("an address"))?;
+        // Where the console takes any port, so does this: several demos may start at once.
+        let https = if options.http.port() == 0 { options.http } else { free(usual) };
+        let config = Config { data: places.data(), https: Some(https), http: Some(free(options.http)), ssh: free(options.ssh) };
         let keys = Keys::load(&config.data).map_err(|e| Failure::internal(e.to_string()))?;
         let store = Store::open(&config.data.join("aerie.db")).await?;
         let fresh = store.policies().await?.is_empty();
@@ -177,19 +182,26 @@ impl Running {
             SshServer::find(&cache()).map_err(lab_failed)?,
         )
         .map_err(lab_failed)?;
-        let machines = start_machines(&mut lab, &keys)?;
+        let mut machines = start_machines(&mut lab, &keys)?;
         enrol_everybody(&store, &keys, &machines, &places, fresh).await?;
         // What a password may cost is measured by a service that is used for long; the demo starts at once.
         store.set_meta(PASSWORD_COST, b"19456 2").await?;
+        // Inside their networks this is where the service is found.
+        store.set_setting(Setting::AgentAddress, UPLINK, "setup", "the demo's closed networks", Timestamp::now()).await?;
         let token = token(&store, &keys).await?;
         store.close().await;
         let service = Service::start(config).await?;
         service.look_at_recordings(&past).await;
         let description = describe(&service, &machines, &places, &token, past.len(), lab.mode().remark())?;
+        let client = Client::new(&description.api, Some(description.token.clone()));
+        if let Some(https) = service.https() {
+            closed::enrol(&client, &mut machines, https).await?;
+        }
         let running = Self { description, service, machines, temporary };
         if fresh {
             running.audit_logs().await?;
-            plans::begin(&Client::new(&running.description.api, Some(running.description.token.clone()))).await?;
+            plans::begin(&client).await?;
+            closed::begin(&client).await?;
         }
         Ok(running)
     }
@@ -248,10 +260,17 @@ fn start_machines(lab: &mut Lab, keys: &Keys) -> Result<Vec<RunningMachine>, Fai
     let authority = keys.user_authority_lines().join("\n");
     let mut running = vec![];
     for machine in scenario::machines() {
-        // One machine has a key of its own user on it: the way around the gateway that the audit finds.
-        let around = if machine.name == "spectro-1" { scenario::key("amara").and_then(|k| k.public_key().to_openssh().ok()) } else { None };
+        // One machine has a key of its own user on it: the way around the gateway that the audit finds. Another has a key that
+        // nobody knows.
+        let whose = match machine.name.as_str() {
+            "spectro-1" => Some("amara"),
+            "archive-db" => Some("whoever imported plates"),
+            _ => None,
+        };
+        let around = whose.and_then(scenario::key).and_then(|k| k.public_key().to_openssh().ok());
         let spec = MachineSpec {
-            host_network: false,
+            network: closed::network(&machine.name, &running),
+            passwords: closed::passwords(&machine.name),
             files: scenario::files(&machine.name),
             name: machine.name,
             authority: authority.clone(),
@@ -268,21 +287,9 @@ async fn token(store: &Store, keys: &Keys) -> Result<String, Failure> {
     getrandom::fill(&mut bytes).map_err(|e| Failure::internal(e.to_string()))?;
     let secret = URL_SAFE_NO_PAD.encode(bytes);
     let now = Timestamp::now();
-    let kept = Token {
-        id: format!("demo-{}", now.as_second()),
-        hash: keys.token_hash(&secret),
-        person: "lena".into(),
-        kind: TokenKind::Api,
-        name: "demo".into(),
-        scopes: vec![],
-        key: None,
-        stage: Stage::Full,
-        proofs: Proofs::default(),
-        created: now,
-        expires: now + SignedDuration::from_hours(24 * 7),
-        last_used: now,
-        last_from: "127.0.0.1".into(),
-    };
+    let week = SignedDuration::from_hours(24 * 7);
+    let kept = Token::signed_in(TokenKind::Api, "lena", keys.token_hash(&secret), Proofs::default(), now, week);
+    let kept = Token { name: "demo".into(), ..kept };
     store.add_token(&kept).await?;
     Ok(secret)
 }
@@ -322,8 +329,14 @@ async fn enrol_everybody(store: &Store, keys: &Keys, machines: &[RunningMachine]
     }
     for (mut machine, running) in scenario::machines().into_iter().zip(machines) {
         machine.address = running.address.to_string();
-        machine.host_key = Some(running.host_key.clone());
+        machine.host_key = closed::earlier_host_key(&machine.name).or_else(|| Some(running.host_key.clone()));
         machine.accounts = running.accounts.clone();
+        if !running.closed {
+            machine.via = Via::Direct;
+        } else if machine.via == Via::Agent {
+            // Its agent says so.
+            (machine.address, machine.host_key) = (String::new(), None);
+        }
         store.put_machine(&machine).await?;
     }
     // Without namespaces the machines have the account of whoever started them, and nobody else's.
@@ -380,6 +393,7 @@ fn describe(
     Ok(Description {
         console: format!("http://localhost:{}", service.http().port()),
         api: format!("http://{}", service.http()),
+        agents: service.https(),
         ssh: SshDescription {
             host: "127.0.0.1".into(),
             port,

@@ -109,6 +109,8 @@ impl Tour {
         self.step("Amara forwards a port to a program on guide-cam", async |t| t.forward().await).await;
         self.step("Arlo is refused on dome-east", async |t| t.refused().await).await;
         self.step("The hours of the night are kept", async |t| t.hours().await).await;
+        self.step("Machines in a closed network are reached through an agent and a relay", async |t| t.closed().await).await;
+        self.step("A kept password lets Mira in, is changed afterwards, and nobody saw it", async |t| t.kept().await).await;
         self.newcomer().await;
         self.step("A rule that would break a guardrail cannot be published", async |t| t.guardrail().await).await;
         self.step("A draft shows who gains and loses what", async |t| t.compare().await).await;
@@ -163,6 +165,31 @@ impl Tour {
         let e = self.people.run("ssh", "sunniva", &["sunniva+spectro-1@aerie", "hostname; echo to stderr >&2; exit 7"], "").await?;
         let held = e.status == Some(7) && e.out == "spectro-1\n" && e.err.contains("to stderr");
         Ok((held, format!("said {:?}, exit status {}", e.out.trim(), status(&e))))
+    }
+
+    async fn closed(&self) -> Found {
+        if !self.people.demo.machines.iter().any(|m| m.name == "coude-1" && m.address.port() == 22) {
+            return Ok((true, "left out: without namespaces no machine stands in a closed network".into()));
+        }
+        let mut held = true;
+        let mut said = vec![];
+        for (login, name) in [("sunniva+coude-1@aerie", "coude-1"), ("sunniva+comb-1@aerie", "comb-1")] {
+            let e = self.people.run("ssh", "sunniva", &[login, "hostname"], "").await?;
+            held &= e.status == Some(0) && e.out.trim() == name;
+            said.push(format!("{login} said {:?}", e.out.trim()));
+        }
+        Ok((held, format!("{}; nothing listens for them anywhere", said.join(", "))))
+    }
+
+    async fn kept(&self) -> Found {
+        let e = self.people.run("ssh", "mira", &["mira+chiller-2@aerie", "id -un"], "").await?;
+        let mut credential = self.client.machine("chiller-2").await?.credentials.into_iter().next();
+        while credential.as_ref().is_some_and(|c| c.used.is_some_and(|u| u > c.changed)) {
+            tokio::time::sleep(Duration::from_millis(100)).await;
+            credential = self.client.machine("chiller-2").await?.credentials.into_iter().next();
+        }
+        let held = e.status == Some(0) && e.out.trim() == "operator" && credential.is_some();
+        Ok((held, format!("she was {}; {}", e.out.trim(), credential.map(|c| c.sentence).unwrap_or_default())))
     }
 
     async fn shell(&self) -> Found {

@@ -1,0 +1,23 @@
+//! The agent: runs on a machine, dials out to the service, and connects to what its own list allows. It opens no port, needs
+//! no rights beyond those of the user it runs as, and keeps a log of its own.
+//!
+//! It trusts the service as far as the tunnel's protocol goes and no further: whatever the service asks for is held against
+//! the list of the agent, which nobody changes from outside.
+
+mod connect;
+mod enrol;
+mod facts;
+mod files;
+mod run;
+mod serve;
+mod status;
+
+pub use connect::{ConnectError, Proved, connect, tls_config};
+pub use enrol::{EnrolOptions, Enrolled, Found, enrol, look};
+pub use facts::gather;
+pub use files::{AgentState, StateDir, StateError};
+pub use run::{Leaving, RunOptions, run};
+pub use status::{Link, Status};
+
+/// Version of this agent.
+pub const VERSION: &str = env!("CARGO_PKG_VERSION");

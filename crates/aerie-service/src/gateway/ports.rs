@@ -1,0 +1,143 @@
+//! Ports of a machine, forwarded over HTTPS: a session like any other, whose streams lead to one service of the machine.
+
+use super::connection::{Connection, OpenSession, Stated};
+use crate::machines::{Steps, reach};
+use crate::service::App;
+use aerie_core::directory::{Machine, Way};
+use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::policy::Capability;
+use aerie_core::recording::{Frame, Opened};
+use aerie_core::session::{LoginName, PersonProved};
+use aerie_core::tunnel::{Side, Target};
+use aerie_core::wording;
+use aerie_tunnel::websocket::WebSocketStream;
+use aerie_tunnel::{Asked, Broken, Incoming, Tunnel};
+use jiff::Timestamp;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
+
+/// How long a client may say nothing.
+const QUIET: Duration = Duration::from_secs(75);
+/// Bytes that are read at a time.
+const PIECE: usize = 32 << 10;
+
+/// A session that forwards one way of a machine.
+pub(crate) struct Ports {
+    connection: Arc<Connection>,
+    session: Arc<OpenSession>,
+    machine: Machine,
+    way: Way,
+    target: Target,
+}
+
+impl Ports {
+    /// Begins the session, if the rules allow it.
+    ///
+    /// # Errors
+    /// The sentence that refuses it.
+    pub(crate) async fn begin(
+        app: &Arc<App>,
+        person: PersonProved,
+        machine: Machine,
+        way: Way,
+        from: IpAddr,
+        (reason, ticket): (Option<String>, Option<String>),
+    ) -> Result<Self, String> {
+        let target = way.address.parse().map_err(|e| format!("{e}."))?;
+        let login = LoginName { person: person.person().into(), machine: Some(machine.name.clone()), account: None };
+        let connection = Connection::for_ports(app.clone(), person, login, from, Stated { ticket, reason });
+        let granted = connection.authorise(Capability::Forward).await?;
+        let session = connection.session(&granted, &Steps::default()).await?;
+        Ok(Self { connection, session, machine, way, target })
+    }
+
+    /// Identifier of the session.
+    pub(crate) fn id(&self) -> &str {
+        &self.session.live.id
+    }
+
+    /// Ends it, where the client did not come.
+    pub(crate) fn give_up(&self) {
+        self.connection.closed.cancel();
+    }
+
+    /// Carries whatever the client opens, until it leaves or the session ends.
+    pub(crate) async fn serve<S: AsyncRead + AsyncWrite + Unpin>(self, socket: WebSocketStream<S>) {
+        let this = Arc::new(self);
+        let (tunnel, mut inbox) = Tunnel::new(Side::Acceptor);
+        let ended = this.session.live.ended.clone();
+        let taking = async {
+            let mut number = 0;
+            while let Some(incoming) = inbox.next().await {
+                if let Incoming::Asked(asked) = incoming {
+                    number += 1;
+                    this.session.carriers.spawn(this.clone().carry(asked, number));
+                }
+            }
+        };
+        let ended_by = tokio::select! {
+            broken = tunnel.run(socket, QUIET) => Some(broken),
+            () = taking => None,
+            () = ended.cancelled() => None,
+        };
+        if let Some(Broken::Violation(v)) = ended_by {
+            tracing::info!(session = this.id(), error = %v, "a client that forwards a port broke the protocol");
+        }
+        tunnel.end();
+        this.connection.closed.cancel();
+    }
+
+    async fn carry(self: Arc<Self>, asked: Asked, number: u32) {
+        let machine = match reach(&self.connection.app, &self.machine, &self.target).await {
+            Ok(reached) => reached.stream,
+            Err(e) => return asked.refuse(&format!("{}: {e}", self.machine.name)),
+        };
+        let opened = Opened { kind: "forward".into(), command: Some(format!("{} ({})", self.way.name, self.target)), terminal: false };
+        self.note(EventKind::ChannelOpened, format!("forwarded {} to {}", self.way.name, self.target)).await;
+        if let Some(recording) = &self.session.recording {
+            recording.frame(number, Frame::Opened(opened)).await;
+        }
+        let (person_read, person_write) = tokio::io::split(asked.accept());
+        let (machine_read, machine_write) = tokio::io::split(machine);
+        let over = self.session.live.ended.child_token();
+        let (out, input) = tokio::select! {
+            both = async { tokio::join!(self.copy(machine_read, person_write, false), self.copy(person_read, machine_write, true)) } => both,
+            () = over.cancelled() => (0, 0),
+        };
+        if let Some(recording) = &self.session.recording {
+            recording.frame(number, Frame::Passed(out, input)).await;
+            recording.frame(number, Frame::Closed(None)).await;
+        }
+        let says =
+            format!("closed a connection to {} after {} to it and {} from it", self.way.name, wording::size(input), wording::size(out));
+        self.note(EventKind::ChannelOpened, says).await;
+    }
+
+    /// Copies one direction to its end, and counts.
+    async fn copy(&self, mut from: impl AsyncRead + Unpin, mut to: impl AsyncWrite + Unpin, inward: bool) -> u64 {
+        let (mut piece, mut all) = (vec![0; PIECE], 0);
+        while let Ok(n @ 1..) = from.read(&mut piece).await {
+            let now = Timestamp::now().as_millisecond();
+            if inward {
+                self.session.live.note_in(n, now)
+            } else {
+                self.session.live.note_out(n, now)
+            }
+            let Some(bytes) = piece.get(..n) else { break };
+            if to.write_all(bytes).await.is_err() {
+                break;
+            }
+            all += n as u64;
+        }
+        let _ = to.shutdown().await;
+        all
+    }
+
+    async fn note(&self, kind: EventKind, what: String) {
+        let person = self.connection.person.person();
+        let event = NewEvent::new(Timestamp::now(), kind, person).machine(&self.machine.name).session(self.id());
+        self.connection.app.note(event.says(format!("{person} {what} on {}.", self.machine.name)).with("kind", "forward")).await;
+    }
+}
