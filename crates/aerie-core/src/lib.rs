@@ -8,6 +8,7 @@
 #![warn(missing_docs)]
 #![cfg_attr(test, allow(clippy::indexing_slicing, reason = "a test that indexes wrongly fails, as it should"))]
 
+pub mod approval;
 pub mod audit;
 pub mod diagnostic;
 pub mod directory;

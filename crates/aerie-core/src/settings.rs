@@ -81,6 +81,13 @@ settings! {
     AgentAddress "agent-address" Kind::Text(200), "", "Host and port at which agents reach the service, as aerie.example:7443, for enrolment codes; while it is empty, those of the console.";
     CodeHours "code-hours" number(1, 720, "hours"), "24", "How long an enrolment code is good.";
     StaleDays "stale-days" number(0, 3650, "days"), "0", "Days after which a machine of which nothing was heard retires by itself; 0 for never.";
+    ApprovalMinutes "approval-minutes" number(1, 240, "minutes"), "15", "How long a session waits at its start for somebody to approve it.";
+    RequestHours "request-hours" number(1, 720, "hours"), "72", "How long a request for access waits for its approvers; they are reminded at half time.";
+    ConsentSeconds "consent-seconds" number(10, 900, "seconds"), "60", "How long the person at a machine has to answer.";
+    LiftAlone "lift-alone" Kind::Flag, "yes", "Whether whoever locked the service down may lift that alone.";
+    MailServer "mail-server" Kind::Text(200), "", "Mail server (SMTP) for notices, as host:port; smtps://host:port to speak TLS from the start, smtp://host:port for a server on this machine without TLS; empty for no mail.";
+    MailFrom "mail-from" Kind::Text(200), "", "Sender of notices, as Aerie <aerie@example.org>.";
+    Webhook "webhook" Kind::Text(500), "", "Address to which notices are posted as signed JSON; empty for none.";
     PinDigits "pin-digits" number(6, 12, "digits"), "8", "Digits of a PIN.";
     PinMinutes "pin-minutes" number(1, 120, "minutes"), "10", "How long a one-time PIN is good.";
     PinTries "pin-tries" number(1, 10, "tries"), "5", "Wrong tries that end a PIN.";

@@ -3,12 +3,14 @@
 //! Events are written by one task alone ([`EventLog`]), in groups, each group with a full sync.
 
 mod agents;
+mod approvals;
 mod credentials;
 mod directory;
 mod drafts;
 mod events;
 mod findings;
 mod machines;
+mod outbox;
 mod people;
 mod pins;
 mod policies;
@@ -19,11 +21,13 @@ mod tokens;
 mod vault;
 
 pub use agents::{AgentRow, CodeRow};
+pub use approvals::{Deputy, Lockdown, PassRow, RequestRow, RequestState, WaitRow};
 pub use credentials::{Invitation, Passkey};
 pub use drafts::Draft;
 pub use events::{EventFilter, EventLog, StoredEvent};
 pub use findings::{FindingFilter, KeptFinding, Settled};
 pub use machines::{FoundAccount, FoundKey, OtherHostKey, RetiredMachine};
+pub use outbox::Notice;
 pub use people::Credentials;
 pub use pins::Pin;
 pub use policies::{PolicyVersion, Publication};

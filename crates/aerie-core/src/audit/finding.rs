@@ -97,6 +97,9 @@ kinds! {
     /// A credential could not be changed, and neither the one before nor the next lets Aerie in.
     CredentialStuck = "credential-stuck", High,
         "Sign in to the machine by another way, set the password or key by hand, and put it into the vault.";
+    /// Somebody reached a machine by declaring an emergency.
+    EmergencyUsed = "emergency-used", High,
+        "Somebody else than the person looks at the recording and the reason, and closes this with what they found.";
     /// A session added a key to an account by hand.
     KeyAdded = "key-added", High,
         "Remove the key from the account: with it one gets in around the gateway.";

@@ -107,6 +107,28 @@ kinds! {
     CredentialSeen = "credential-seen": "saw a credential";
     /// A machine was checked.
     MachineChecked = "machine-checked": "checked a machine";
+    /// A use of a machine waits for somebody.
+    SessionWaits = "session-waits": "waits";
+    /// A use that waited is over, and no session came of it.
+    SessionNotBegun = "session-not-begun": "waits no longer";
+    /// Access was asked for, answered, withdrawn, or not answered in time.
+    RequestChanged = "request-changed": "changed a request";
+    /// A pass was made, withdrawn, or is over.
+    PassChanged = "pass-changed": "changed a pass";
+    /// Somebody lets another answer in their place, or no longer.
+    DeputyChanged = "deputy-changed": "changed a deputy";
+    /// The person at a machine was told, agreed, refused, or took it back.
+    ConsentGiven = "consent": "was asked";
+    /// Somebody declared an emergency.
+    EmergencyDeclared = "emergency-declared": "declared an emergency";
+    /// Sessions were ended together, or the service was locked down or opened again.
+    Stopped = "stopped": "stopped sessions";
+    /// Somebody watches a live session, or takes part in it, or no longer.
+    SessionJoined = "session-joined": "joined a session";
+    /// The limits of a live session were extended.
+    SessionExtended = "session-extended": "extended a session";
+    /// A notice was delivered, or could not be.
+    NoticeSent = "notice-sent": "was notified";
     /// A finding is settled.
     FindingSettled = "finding-settled": "settled a finding";
     /// The service started.

@@ -44,7 +44,7 @@ macro_rules! words {
 
 words! {
     /// What somebody does on a machine. The phrase follows "may" or "may not".
-    Capability, 13 {
+    Capability, 14 {
         /// See the screen.
         View "view" "see the screen of",
         /// Use keyboard and pointer.
@@ -71,13 +71,15 @@ words! {
         Services "services" "manage services on",
         /// See the credential that Aerie keeps for an account: for emergencies.
         CheckOut "check-out" "see a credential of",
+        /// Watch the live sessions of others there. What a rule says of consent is here said of whoever is watched.
+        Watch "watch" "watch sessions on",
     }
 }
 
 impl Capability {
     /// Whether it is used within a session, rather than at the console alone.
     pub fn is_of_sessions(self) -> bool {
-        self != Self::CheckOut
+        !matches!(self, Self::CheckOut | Self::Watch)
     }
 
     /// The tracks of a recording that this capability fills: a demand for others does not concern it.
@@ -87,7 +89,7 @@ impl Capability {
             Self::Control => Tracks::of([Track::Screen, Track::Input]),
             Self::Shell | Self::Exec => Tracks::of([Track::Terminal, Track::Input]),
             Self::Browse | Self::Upload | Self::Download | Self::ClipboardIn | Self::ClipboardOut => Tracks::of([Track::Files]),
-            Self::Forward | Self::Processes | Self::Services | Self::CheckOut => Tracks::of([Track::Actions]),
+            Self::Forward | Self::Processes | Self::Services | Self::CheckOut | Self::Watch => Tracks::of([Track::Actions]),
         }
     }
 }

@@ -158,7 +158,7 @@ fn covered(policy: &Policy, rule: &Rule, rules: &Rules, at: usize) -> Option<Dia
         let later = !same || other_at < at;
         let message = match (rule.effect, other.effect) {
             (Effect::Allow, Effect::Forbid) => format!("{place} forbids all that `{}` allows, so it allows nothing", rule.name),
-            (Effect::Allow, Effect::Allow) if later && other.demands.within(&rule.demands) => {
+            (Effect::Allow, Effect::Allow) if later && !other.emergency && other.demands.within(&rule.demands) => {
                 format!("`{}` gives nothing that {place} does not give under the same demands or fewer", rule.name)
             }
             (Effect::Forbid, Effect::Forbid) if later => format!("`{}` forbids nothing that {place} does not forbid", rule.name),

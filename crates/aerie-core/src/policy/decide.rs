@@ -64,6 +64,10 @@ pub struct Grant {
     pub demands: Demands,
     /// What the machine should be and is not: the person is warned.
     pub warnings: Postures,
+    /// It is granted because the person declared an emergency.
+    pub emergency: bool,
+    /// The pass that stands for an approval; none where none was needed.
+    pub pass: Option<Arc<str>>,
 }
 
 /// Why not. The variants are in the order of nearness: of several reasons the last that applies is told.
@@ -87,6 +91,8 @@ pub enum Refusal {
     Hours,
     /// The machine is not in the good order that the rules demand.
     Posture,
+    /// Nobody new is let in.
+    LockedDown,
     /// A rule forbids it.
     Forbidden,
 }
@@ -187,6 +193,9 @@ impl<'p> Counting<'p> {
         let added: Vec<&Rule> = self.requires.iter().filter(|r| r.concerns_account(account)).copied().collect();
         let mut demands = allow.demands.clone();
         added.iter().for_each(|r| demands.add(&r.demands));
+        if allow.emergency {
+            demands.in_emergency();
+        }
         if !demands.posture.within(machine) {
             let cause = std::iter::once(allow).chain(added).filter(|r| !r.demands.posture.within(machine)).min_by_key(|r| &r.name);
             return Err((Refusal::Posture, cause));
@@ -201,6 +210,8 @@ struct Candidate<'p> {
     missing: Missing,
     grant: Grant,
     added: Vec<&'p Rule>,
+    /// When the pass that was used begins or ends.
+    edge: Option<Timestamp>,
 }
 
 impl Candidate<'_> {
@@ -209,6 +220,13 @@ impl Candidate<'_> {
         let long = |d: Option<SignedDuration>| d.unwrap_or(SignedDuration::MAX);
         let limits = (long(self.grant.demands.limits.session), long(self.grant.demands.limits.idle));
         (self.missing.count(), std::cmp::Reverse(limits), &self.rule.name)
+    }
+}
+
+impl super::Pass {
+    /// Whether it is good for this use now.
+    fn holds(&self, request: &Request<'_>) -> bool {
+        self.concerns(request.person, request.machine, request.capability) && self.from <= request.at && request.at < self.until
     }
 }
 
@@ -252,7 +270,7 @@ impl Policy {
             }
         }
         let mut best: Option<Candidate<'_>> = None;
-        for rule in &counting.allows {
+        for rule in counting.allows.iter().filter(|r| !r.emergency || request.facts.emergency) {
             match self.candidate(rule, machine_at, &counting, request) {
                 Ok(candidate) if best.as_ref().is_none_or(|b| candidate.rank() < b.rank()) => best = Some(candidate),
                 Ok(_) => {}
@@ -276,10 +294,16 @@ impl Policy {
         for account in offered(rule, machine.map_or(&[][..], |m| &m.accounts), request.account) {
             match counting.way(rule, &account, posture) {
                 Err(against) => why = against,
-                Ok(Way { demands, added }) => {
+                // Whoever is in already stays in.
+                Ok(_) if request.facts.locked_down && request.facts.begun.is_none() && !rule.emergency => {
+                    why = (Refusal::LockedDown, None);
+                }
+                Ok(Way { mut demands, added }) => {
                     let missing = self.missing(&demands, request);
                     let warnings = demands.warn.without(posture);
-                    return Ok(Candidate { rule, missing, grant: Grant { account, demands, warnings }, added });
+                    let (pass, edge) = self.pass_used(&mut demands, request);
+                    let grant = Grant { account, demands, warnings, emergency: rule.emergency, pass };
+                    return Ok(Candidate { rule, missing, grant, added, edge });
                 }
             }
         }
@@ -322,8 +346,32 @@ impl Policy {
             return false;
         };
         let counts = |name: &&&str| **name != request.person && self.directory.person_index(name).is_some_and(|p| may.contains(p));
-        let names: std::collections::BTreeSet<&&str> = request.facts.approved_by.iter().filter(counts).collect();
+        let passes = request.facts.passes.iter().filter(|p| p.holds(request));
+        let on_passes: Vec<&str> = passes.flat_map(|p| p.approved_by.iter().map(String::as_str)).collect();
+        let names: std::collections::BTreeSet<&&str> = request.facts.approved_by.iter().chain(&on_passes).filter(counts).collect();
         names.len() >= usize::from(approval.count)
+    }
+
+    /// Names of those who may give an approval.
+    pub(crate) fn approver_names(&self, id: u16) -> impl Iterator<Item = &str> {
+        let may = self.approvers.get(usize::from(id));
+        may.into_iter().flat_map(|m| m.iter()).filter_map(|i| self.directory.people().get(i)).map(|p| p.name.as_str())
+    }
+
+    /// The pass on which an approval that is demanded rests, whose limit then counts; and when a pass next begins or ends.
+    fn pass_used(&self, demands: &mut Demands, request: &Request<'_>) -> (Option<Arc<str>>, Option<Timestamp>) {
+        if demands.approvals.is_empty() {
+            return (None, None);
+        }
+        let concern = || request.facts.passes.iter().filter(|p| p.concerns(request.person, request.machine, request.capability));
+        let edge = concern().flat_map(|p| [p.from, p.until]).filter(|t| *t > request.at).min();
+        // Of several the one that lasts longest, so that one more never narrows.
+        let used = concern().filter(|p| p.holds(request)).max_by_key(|p| (p.session_s.unwrap_or(u32::MAX), p.until, &p.id));
+        if let Some(limit) = used.and_then(|p| p.session_s) {
+            let limit = SignedDuration::from_secs(limit.into());
+            demands.limits.session = Some(demands.limits.session.map_or(limit, |l| l.min(limit)));
+        }
+        (used.map(|p| p.id.as_str().into()), edge)
     }
 }
 
@@ -405,10 +453,11 @@ impl Clock<'_> {
     }
 
     fn conclude(mut self, best: Option<Candidate<'_>>, nearest: (Refusal, Option<&Rule>), facts: &Facts<'_>) -> Decision {
-        let Some(Candidate { rule, missing, grant, added }) = best else {
+        let Some(Candidate { rule, missing, grant, added, edge }) = best else {
             let because = nearest.1.into_iter().map(RuleRef::from).collect();
             return Decision { outcome: Outcome::Refused(nearest.0), because, holds_until: self.next };
         };
+        self.changes_at(edge);
         if facts.begun.is_none() {
             // A proof that is fresh now will be too old.
             for factor in grant.demands.factors.iter() {

@@ -119,6 +119,15 @@ impl Demands {
             && no_larger(theirs.bytes, mine.bytes)
     }
 
+    /// What is demanded in an emergency: nobody is waited for, whoever sits there is told, the reason is given, and everything is
+    /// recorded.
+    pub(super) fn in_emergency(&mut self) {
+        self.approvals.clear();
+        self.consent = self.consent.map(|_| Consent::Notice);
+        self.reason = true;
+        self.recording = Tracks::all();
+    }
+
     /// Whether nothing is demanded.
     pub fn is_nothing(&self) -> bool {
         *self == Demands::default()
@@ -178,6 +187,40 @@ pub struct Facts<'a> {
     pub managed_device: bool,
     /// Other sessions that the person has open.
     pub sessions: u32,
+    /// What was asked for and approved beforehand. Those of other people, machines, capabilities or hours count for nothing.
+    pub passes: &'a [Pass],
+    /// The person declared an emergency.
+    pub emergency: bool,
+    /// Nobody new is let in, but in an emergency.
+    pub locked_down: bool,
+}
+
+/// Time-limited access that was asked for and approved: whoever approved it is taken to have approved each use within it.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Pass {
+    /// Its identifier.
+    pub id: String,
+    /// Whose it is.
+    pub person: String,
+    /// Machines that it is for.
+    pub machines: Vec<String>,
+    /// What it is for.
+    pub capabilities: Vec<super::Capability>,
+    /// First instant.
+    pub from: Timestamp,
+    /// The instant from which on it is over.
+    pub until: Timestamp,
+    /// Who approved.
+    pub approved_by: Vec<String>,
+    /// How long a session under it may last, in seconds.
+    pub session_s: Option<u32>,
+}
+
+impl Pass {
+    /// Whether it speaks of this use, at whatever time.
+    pub fn concerns(&self, person: &str, machine: &str, capability: super::Capability) -> bool {
+        self.person == person && self.capabilities.contains(&capability) && self.machines.iter().any(|m| m == machine)
+    }
 }
 
 impl Facts<'_> {

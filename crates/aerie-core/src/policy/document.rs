@@ -93,6 +93,8 @@ pub struct Rule {
     pub last_day: Option<Date>,
     /// What it demands.
     pub demands: Demands,
+    /// An `allow` for emergencies: it counts for whoever declares one, and waits for nobody's approval or consent.
+    pub emergency: bool,
 }
 
 impl Rule {

@@ -23,7 +23,7 @@ pub enum EditError {
 }
 
 /// Keys in the order in which a new rule is written.
-const ORDER: [&str; 21] = [
+const ORDER: [&str; 22] = [
     "name",
     "note",
     "people",
@@ -44,6 +44,7 @@ const ORDER: [&str; 21] = [
     "posture",
     "recording",
     "limits",
+    "emergency",
     "unless",
 ];
 

@@ -204,7 +204,7 @@ impl Broken {
             account: Some(self.account.asked()),
             at,
             from: self.origin.example,
-            facts: Facts::default(),
+            facts: Facts { emergency: true, ..Facts::default() },
         };
         let because = policy.decide(&request).because;
         Breach {

@@ -30,7 +30,7 @@ pub use check::{PROVED_AHEAD, check};
 pub use compare::{Change, Comparison, Turn, compare};
 pub use compile::Policy;
 pub use decide::{AccessGranted, Decision, Grant, Outcome, Refusal, Request, RuleRef};
-pub use demand::{Demands, Facts, Limits, Missing, Proofs};
+pub use demand::{Demands, Facts, Limits, Missing, Pass, Proofs};
 pub use document::{Approval, Case, CaseTime, DatedSpan, Document, Effect, Expectation, Guard, Hours, Network, Place, Rule, Sources, Span};
 pub use edit::{EditError, Fields, add_rule, change_rule, remove_rule, rule_fields, rule_text};
 pub use explain::Explanation;

@@ -198,6 +198,7 @@ impl Voice<'_> {
                     wanted.map_or(vec![], |r| r.demands.posture.without(known).iter().map(super::Posture::phrase).collect());
                 format!("{} may not {does}: it is not {}{cited}.", self.starting(), wording::list(&lacks))
             }
+            Refusal::LockedDown => format!("{} may not {does} now: the service is locked down.", self.starting()),
             Refusal::Forbidden => format!("A rule forbids {who} to {does}{cited}."),
         }
     }

@@ -71,6 +71,10 @@ impl Policy {
         let demands = self.demanded(&rule.demands);
         let with = if demands.is_empty() { String::new() } else { format!(", with {}", wording::list(&demands)) };
         match rule.effect {
+            Effect::Allow if rule.emergency => {
+                let people = if people == "Everybody" { "everybody".into() } else { people };
+                format!("In an emergency {people} may use {what} on {machines}{account}{bounds}{with}.")
+            }
             Effect::Allow => format!("{people} may use {what} on {machines}{account}{bounds}{with}."),
             Effect::Forbid => format!("{people} may not use {what} on {machines}{account}{bounds}."),
             Effect::Require => format!(

@@ -25,6 +25,16 @@ pub enum EndReason {
     VolumeUp,
     /// The rules, or the hour, no longer allow it.
     RightWithdrawn,
+    /// The rules do not allow it: it never began.
+    Refused,
+    /// The person at the machine did not agree.
+    ConsentRefused,
+    /// The person at the machine agrees no longer.
+    ConsentTakenBack,
+    /// Whoever was asked did not answer in time.
+    NoAnswer,
+    /// Somebody who was to approve refused.
+    ApproverRefused,
     /// Somebody who may do so ended it.
     Ended,
     /// The recording could not be written.
@@ -39,13 +49,18 @@ pub enum EndReason {
 
 impl EndReason {
     /// Every reason.
-    pub const ALL: [EndReason; 11] = [
+    pub const ALL: [EndReason; 16] = [
         Self::Left,
         Self::MachineClosed,
         Self::Idle,
         Self::TimeUp,
         Self::VolumeUp,
         Self::RightWithdrawn,
+        Self::Refused,
+        Self::ConsentRefused,
+        Self::ConsentTakenBack,
+        Self::NoAnswer,
+        Self::ApproverRefused,
         Self::Ended,
         Self::RecordingFailed,
         Self::PathLost,
@@ -62,6 +77,11 @@ impl EndReason {
             Self::TimeUp => "time-up",
             Self::VolumeUp => "volume-up",
             Self::RightWithdrawn => "right-withdrawn",
+            Self::Refused => "refused",
+            Self::ConsentRefused => "consent-refused",
+            Self::ConsentTakenBack => "consent-taken-back",
+            Self::NoAnswer => "no-answer",
+            Self::ApproverRefused => "approver-refused",
             Self::Ended => "ended",
             Self::RecordingFailed => "recording-failed",
             Self::PathLost => "path-lost",
@@ -79,6 +99,11 @@ impl EndReason {
             Self::TimeUp => "because its time was up",
             Self::VolumeUp => "because it carried as much as the rules allow",
             Self::RightWithdrawn => "because the rules no longer allow it",
+            Self::Refused => "because the rules do not allow it",
+            Self::ConsentRefused => "because the person at the machine did not agree",
+            Self::ConsentTakenBack => "because the person at the machine agrees no longer",
+            Self::NoAnswer => "because nobody answered in time",
+            Self::ApproverRefused => "because it was not approved",
             Self::Ended => "because an administrator ended it",
             Self::RecordingFailed => "because it could not be recorded",
             Self::PathLost => "because the connection was lost",

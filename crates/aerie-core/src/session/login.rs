@@ -1,9 +1,12 @@
-/// Longest login name that is read: three names of 64 characters and two signs.
-const MAX_LOGIN: usize = 194;
+/// Longest login name that is read: three names of 64 characters, the mark of an emergency, and two signs.
+const MAX_LOGIN: usize = 194 + EMERGENCY.len();
+/// What somebody adds who declares an emergency.
+const EMERGENCY: &str = "+emergency";
 
 /// What somebody asked for by the login name they gave to `ssh`.
 ///
-/// `person+machine`, `person+account@machine`, or `person` alone for the outer step of `ssh -J`.
+/// `person+machine`, `person+account@machine`, or `person` alone for the outer step of `ssh -J`. Whoever declares an emergency adds
+/// `+emergency` to one of the first two.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LoginName {
     /// Name of the person.
@@ -12,6 +15,8 @@ pub struct LoginName {
     pub machine: Option<String>,
     /// Account on it, where it is named.
     pub account: Option<String>,
+    /// Whether they declare an emergency.
+    pub emergency: bool,
 }
 
 /// Why a login name cannot be read.
@@ -34,6 +39,10 @@ impl LoginName {
         if text.len() > MAX_LOGIN {
             return Err(LoginError::TooLong);
         }
+        let (text, emergency) = match text.strip_suffix(EMERGENCY) {
+            Some(rest) if rest.contains('+') => (rest, true),
+            Some(_) | None => (text, false),
+        };
         let (person, rest) = text.split_once('+').map_or((text, None), |(p, r)| (p, Some(r)));
         let (account, machine) = match rest {
             None => (None, None),
@@ -42,7 +51,7 @@ impl LoginName {
         if ![Some(person), account, machine].into_iter().flatten().all(is_name) {
             return Err(LoginError::Form);
         }
-        Ok(Self { person: person.into(), machine: machine.map(Into::into), account: account.map(Into::into) })
+        Ok(Self { person: person.into(), machine: machine.map(Into::into), account: account.map(Into::into), emergency })
     }
 }
 
@@ -64,7 +73,24 @@ mod tests {
         assert_eq!(read("ines+dome-east"), Ok(("ines".into(), None, some("dome-east"))));
         assert_eq!(read("ines+operator@dome-east"), Ok(("ines".into(), some("operator"), some("dome-east"))));
         assert_eq!(read("ines"), Ok(("ines".into(), None, None)));
-        for bad in ["", "+dome", "ines+", "ines+@dome", "ines+a@", "in es", "ines+-x", "ines+dome\n", "ines+dome;id", "+"] {
+        let urgent = |t: &str| LoginName::parse(t).map(|l| (l.machine, l.emergency));
+        assert_eq!(urgent("ines+dome-east+emergency"), Ok((some("dome-east"), true)));
+        assert_eq!(urgent("ines+operator@dome-east+emergency"), Ok((some("dome-east"), true)));
+        // A machine may be called so.
+        assert_eq!(urgent("ines+emergency"), Ok((some("emergency"), false)));
+        for bad in [
+            "ines+dome+emergency+emergency",
+            "",
+            "+dome",
+            "ines+",
+            "ines+@dome",
+            "ines+a@",
+            "in es",
+            "ines+-x",
+            "ines+dome\n",
+            "ines+dome;id",
+            "+",
+        ] {
             assert_eq!(read(bad), Err(LoginError::Form), "{bad:?}");
         }
     }

@@ -35,7 +35,8 @@ impl Reader<'_> {
     pub(super) fn rule(&mut self, effect: Effect, table: &Table) -> Option<Rule> {
         let mut known = RULE_KEYS.to_vec();
         match effect {
-            Effect::Allow | Effect::Require => known.extend(super::demand::KEYS),
+            Effect::Allow => known.extend(super::demand::KEYS.iter().chain(&["emergency"])),
+            Effect::Require => known.extend(super::demand::KEYS),
             Effect::Never => known.push("unless"),
             Effect::Forbid => {}
         }
@@ -67,6 +68,7 @@ impl Reader<'_> {
             first_day: self.date(table, "first_day"),
             last_day: self.date(table, "last_day"),
             demands: if misplaced.is_empty() { self.demands(table) } else { Default::default() },
+            emergency: table.get("emergency").is_some_and(|i| self.flag(i)),
             span: head,
         };
         (self.errors.len() == before).then_some(rule)

@@ -204,3 +204,58 @@ fn every_demand_has_words() {
     let Outcome::Unmet { grant, .. } = decision.outcome else { panic!() };
     assert_eq!(p.demanded(&grant.demands).len(), 13);
 }
+
+#[test]
+fn an_emergency_waits_for_nobody_and_must_be_declared() {
+    let text = format!(
+        "{DOME}approval = \"group:owners\"\n{}{}",
+        rule(
+            "allow",
+            "people = \"group:night\"\nmachines = \"label:dome\"\ncapabilities = [\"shell\"]\naccounts = [\"operator\"]\nemergency = true\nfactors = [\"key\", \"code\"]"
+        ),
+        "[[require]]\nname = \"asked\"\nmachines = \"label:dome\"\nconsent = \"ask\"\n"
+    );
+    let p = policy(&text);
+    assert!(
+        check(&p, NOW.parse().unwrap()).iter().all(|d| d.code != "policy/covered"),
+        "an `allow` for emergencies makes no other needless, nor another it"
+    );
+    let at = NOW.parse().unwrap();
+    let decide = |facts: Facts<'_>| {
+        let facts = Facts { recorded: Tracks::all(), ..facts };
+        p.decide(&Request { person: "ines", capability: Capability::Shell, machine: "dome-east", account: None, at, from: None, facts })
+    };
+    let proofs = Proofs::at(Factors::of([Factor::Key, Factor::Code]), at);
+    let declared = Facts { emergency: true, reason: true, proofs, ..Facts::default() };
+    let Outcome::Unmet { missing, .. } = decide(Facts { emergency: false, ..declared }).outcome else { panic!() };
+    assert_eq!((missing.approvals.len(), missing.consent), (1, Some(Consent::Ask)), "nobody declared one");
+    let told = Some(Consent::Notice);
+    let Outcome::Granted(grant) = decide(Facts { consent: told, ..declared }).outcome else { panic!() };
+    assert!(grant.emergency && grant.demands.recording == Tracks::all() && grant.demands.consent == told);
+    for lacking in
+        [Facts { reason: false, consent: told, ..declared }, Facts { proofs: Proofs::default(), consent: told, ..declared }, declared]
+    {
+        assert!(matches!(decide(lacking).outcome, Outcome::Unmet { .. }), "the reason, the factors and the notice are demanded still");
+    }
+}
+
+#[test]
+fn locked_down_nobody_new_comes_in_but_in_an_emergency() {
+    let emergency =
+        "people = \"group:night\"\nmachines = \"label:dome\"\ncapabilities = [\"shell\"]\naccounts = [\"operator\"]\nemergency = true";
+    let p = policy(&format!("{DOME}{}", rule("allow", emergency)));
+    let at: Timestamp = NOW.parse().unwrap();
+    let outcome = |facts: Facts<'_>| {
+        let facts = Facts { recorded: Tracks::all(), locked_down: true, ..facts };
+        let request = Request { person: "ines", capability: Capability::Shell, machine: "dome-east", account: None, at, from: None, facts };
+        let decision = p.decide(&request);
+        (p.sentence(&request, &decision, Speech::Person), decision.outcome)
+    };
+    let (sentence, out) = outcome(Facts::default());
+    assert_eq!(
+        (sentence.as_str(), out),
+        ("You may not open a shell on dome-east now: the service is locked down.", Outcome::Refused(Refusal::LockedDown))
+    );
+    assert!(matches!(outcome(Facts { begun: Some(at), ..Facts::default() }).1, Outcome::Granted(_)), "whoever is in stays in");
+    assert!(matches!(outcome(Facts { emergency: true, reason: true, ..Facts::default() }).1, Outcome::Granted(_)));
+}

@@ -150,6 +150,9 @@ impl Question {
             at: self.at,
             from: self.from,
             facts: Facts {
+                passes: &[],
+                emergency: false,
+                locked_down: false,
                 proofs,
                 begun: None,
                 recorded: if recorded { Tracks::all() } else { Tracks::NONE },
