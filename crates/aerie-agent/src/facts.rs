@@ -33,7 +33,7 @@ pub fn gather(allow: &[String], temporary: bool) -> MachineFacts {
         system: system(&read("/etc/os-release"), &read("/proc/sys/kernel/osrelease")),
         hardware: hardware(&read("/proc/cpuinfo"), &read("/proc/meminfo")),
         booted: booted(&read("/proc/stat")),
-        users: ["/run/utmp", "/var/run/utmp"].iter().find_map(|p| fs::read(p).ok()).map(|b| logged_in(&b)).unwrap_or_default(),
+        users: logins().unwrap_or_default(),
         listening: listening(&read("/proc/net/tcp"), &read("/proc/net/tcp6")),
         order: Orderliness { encrypted: encrypted(&read("/proc/mounts")), firewall: firewall(), updates: updates() },
         host_keys: host_keys(),
@@ -42,6 +42,11 @@ pub fn gather(allow: &[String], temporary: bool) -> MachineFacts {
         temporary,
         clock: None,
     }
+}
+
+/// Who is logged in; none where the machine keeps no list of it.
+pub(crate) fn logins() -> Option<Vec<LoggedIn>> {
+    ["/run/utmp", "/var/run/utmp"].iter().find_map(|p| fs::read(p).ok()).map(|b| logged_in(&b))
 }
 
 fn addresses() -> Vec<String> {

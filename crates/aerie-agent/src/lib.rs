@@ -5,6 +5,7 @@
 //! the list of the agent, which nobody changes from outside.
 
 mod connect;
+pub mod consent;
 mod enrol;
 mod facts;
 mod files;

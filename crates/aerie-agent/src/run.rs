@@ -1,8 +1,9 @@
 //! The life of an agent: connects, serves, and comes again when the connection breaks.
 
 use crate::connect::{ConnectError, Proved, connect, tls_config};
+use crate::consent::{Asker, Asking};
 use crate::files::{AgentState, StateDir};
-use crate::serve::Serving;
+use crate::serve::{Note, Serving};
 use crate::status::{Link, Status};
 use aerie_core::inventory::MachineFacts;
 use aerie_core::tunnel::greeting::{Answer, Purpose};
@@ -30,6 +31,10 @@ const FACTS: Duration = Duration::from_secs(60);
 pub struct RunOptions {
     /// It keeps nothing, and is gone with its terminal.
     pub temporary: bool,
+    /// How the person at the machine is asked; none to ask nobody, so that what needs a consent is refused.
+    pub asking: Option<Asking>,
+    /// Told the port of the page for questions, once it is open.
+    pub page: Option<tokio::sync::mpsc::UnboundedSender<u16>>,
 }
 
 /// Why an agent stopped.
@@ -73,14 +78,22 @@ struct Standing {
 /// Why it stopped; connections that break are no reason.
 pub async fn run(dir: Option<StateDir>, state: AgentState, options: RunOptions) -> Result<std::convert::Infallible, Leaving> {
     let log = dir.clone();
-    let serving = Arc::new(Serving {
-        allow: AllowList::parse(state.allow.iter().map(String::as_str))?,
-        turned_away: AtomicU64::new(0),
-        note: Box::new(move |line| match &log {
-            Some(dir) => dir.note(line),
-            None => tracing::info!("{line}"),
-        }),
+    let note: Note = Arc::new(move |line| match &log {
+        Some(dir) => dir.note(line),
+        None => tracing::info!("{line}"),
     });
+    let asker = match options.asking {
+        Some(asking) => {
+            let (asker, port) = Asker::start(asking, state.machine.clone(), note.clone()).await;
+            if let (Some(told), Some(port)) = (&options.page, port) {
+                let _ = told.send(port);
+            }
+            Some(asker)
+        }
+        None => None,
+    };
+    let serving =
+        Arc::new(Serving { allow: AllowList::parse(state.allow.iter().map(String::as_str))?, turned_away: AtomicU64::new(0), note, asker });
     let mut agent = Agent { dir, state, serving, temporary: options.temporary, behind: SignedDuration::ZERO, facts: None };
     let result = agent.live().await;
     if let Err(leaving) = &result {

@@ -1,5 +1,7 @@
 //! Connects the streams that the service asks for, if the agent's own list allows it.
 
+use crate::consent::Asker;
+use aerie_core::session::consent::TARGET;
 use aerie_core::tunnel::{AllowList, Target};
 use aerie_tunnel::Asked;
 use std::io;
@@ -15,18 +17,28 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// Bytes that are read at a time.
 const PIECE: usize = 32 << 10;
 
+/// Where lines of the log go.
+pub(crate) type Note = Arc<dyn Fn(&str) + Send + Sync>;
+
 /// What is shared by all streams.
 pub(crate) struct Serving {
     pub(crate) allow: AllowList,
     pub(crate) turned_away: AtomicU64,
-    /// Where lines of the log go.
-    pub(crate) note: Box<dyn Fn(&str) + Send + Sync>,
+    pub(crate) note: Note,
+    /// Asks the person at the machine; none where nobody is to be asked.
+    pub(crate) asker: Option<Arc<Asker>>,
 }
 
 impl Serving {
     /// Serves one stream to its end.
     pub(crate) async fn serve(self: Arc<Self>, asked: Asked) {
         let to = asked.target.clone();
+        if to == TARGET {
+            return match &self.asker {
+                Some(asker) => asker.serve(asked.accept()).await,
+                None => asked.refuse("it runs without asking anybody"),
+            };
+        }
         match self.dial(&to).await {
             Err(Refusal(why)) => {
                 (self.note)(&format!("refused {to}: {why}"));
@@ -89,7 +101,8 @@ mod tests {
         let serving = Arc::new(Serving {
             allow: AllowList::parse(allow.iter().copied()).unwrap(),
             turned_away: AtomicU64::new(0),
-            note: Box::new(|_| {}),
+            note: Arc::new(|_| {}),
+            asker: None,
         });
         let (near, far) = tokio::io::duplex(1 << 16);
         let (service, _inbox) = Tunnel::new(Side::Opener);

@@ -1,5 +1,6 @@
 //! The shapes that go over the HTTP API: requests and answers, shared by service and client. Times are RFC 3339 in UTC.
 
+mod asking;
 mod findings;
 mod frames;
 mod machines;
@@ -7,6 +8,7 @@ mod people;
 mod rules;
 mod sessions;
 
+pub use asking::*;
 pub use findings::{FindingView, LogLineView, ScanResult, SettledView};
 pub use frames::{FrameKind, FrameView};
 pub use machines::*;
@@ -120,6 +122,15 @@ pub struct Now {
     pub findings: u64,
     /// The same as a sentence.
     pub sentence: String,
+    /// Uses that wait for somebody at this moment, the longest wait first.
+    pub waiting: Vec<WaitView>,
+    /// Requests that the caller may answer.
+    pub yours: u64,
+    /// Why and since when the service is locked down.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lockdown: Option<LockdownView>,
+    /// What the service has still to do.
+    pub backlog: Backlog,
     /// Zone in which the rules tell the time.
     pub zone: String,
 }

@@ -113,6 +113,9 @@ pub struct PersonChange {
     /// Name as people write it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub full_name: Option<String>,
+    /// Mail address for notices; empty for none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mail: Option<String>,
     /// Home organisation.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub organisation: Option<String>,

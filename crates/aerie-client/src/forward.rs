@@ -95,9 +95,12 @@ impl Forwarding {
                 });
             }
         };
-        tokio::select! {
+        let broken = tokio::select! {
             broken = tunnel.run(socket, QUIET) => broken,
             () = taking => Broken::Closed,
-        }
+        };
+        // Nothing goes on: whoever is connected here must not wait for what never comes.
+        tunnel.end();
+        broken
     }
 }

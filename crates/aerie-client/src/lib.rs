@@ -1,5 +1,6 @@
 //! Typed client of the API, shared by the command line and the tests.
 
+mod asking;
 mod forward;
 mod machines;
 mod people;

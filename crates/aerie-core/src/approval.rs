@@ -200,6 +200,24 @@ impl Policy {
         if more { Err(ApprovalFault::More) } else { Ok(()) }
     }
 
+    /// Those who could approve what this person may do on this machine with an approval.
+    pub fn approvers_for(&self, person: &str, machine: &str, now: Timestamp) -> BTreeSet<String> {
+        let wish = Wish {
+            id: String::new(),
+            person: person.into(),
+            machines: vec![machine.into()],
+            capabilities: Capability::ALL.into_iter().filter(|c| c.is_of_sessions()).collect(),
+            from: now,
+            until: now.saturating_add(SignedDuration::from_mins(1)).unwrap_or(now),
+            reason: String::new(),
+            ticket: String::new(),
+            asked: now,
+            expires: now,
+            waiting: true,
+        };
+        self.approvers_of(&wish, now).unwrap_or_default()
+    }
+
     /// What the answers come to under these rules: the gate's own decision says whether they are enough.
     pub fn weigh(&self, wish: &Wish, answers: &[Answer], now: Timestamp) -> Verdict {
         if let Some(no) = answers.iter().find(|a| !a.yes) {

@@ -4,6 +4,7 @@
 
 mod agents;
 pub mod api;
+mod asking;
 mod assets;
 mod audit;
 mod config;
@@ -18,6 +19,7 @@ mod rulebook;
 mod service;
 mod sessions;
 mod vault;
+mod watch;
 
 pub use config::{Config, DEFAULT_HTTP, DEFAULT_HTTPS, DEFAULT_SSH};
 pub use identity::{PASSWORD_COST, hash_password, totp_purpose};

@@ -13,6 +13,7 @@ use std::io::{Read as _, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 use tokio::sync::{mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
@@ -44,7 +45,8 @@ pub(crate) struct Recorder {
     orders: mpsc::Sender<Order>,
     directory: PathBuf,
     keys: Arc<Keys>,
-    next: std::sync::atomic::AtomicU64,
+    next: AtomicU64,
+    open: Arc<AtomicU64>,
 }
 
 /// A recording that is being written.
@@ -69,8 +71,15 @@ impl Recorder {
         std::fs::create_dir_all(&directory)?;
         let (orders, inbox) = mpsc::channel(QUEUE);
         let compressor = Compressor::new()?;
-        std::thread::Builder::new().name("recorder".into()).spawn(move || Desk { compressor, open: HashMap::new() }.run(inbox))?;
-        Ok(Self { orders, directory, keys, next: 0.into() })
+        let count = Arc::new(AtomicU64::new(0));
+        let desk = Desk { compressor, open: HashMap::new(), count: count.clone() };
+        std::thread::Builder::new().name("recorder".into()).spawn(move || desk.run(inbox))?;
+        Ok(Self { orders, directory, keys, next: 0.into(), open: count })
+    }
+
+    /// How many recordings are being written.
+    pub(crate) fn open(&self) -> u64 {
+        self.open.load(Ordering::Relaxed)
     }
 
     /// Begins a recording. The file has its head, on the disk, when this returns: only then is the recorder armed. `failed` is
@@ -104,7 +113,7 @@ impl Recorder {
         .await
         .map_err(std::io::Error::other)??;
         let armed = encoder.head_written();
-        let id = self.next.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        let id = self.next.fetch_add(1, Ordering::Relaxed);
         let recording = Recording { id, started, orders: self.orders.clone() };
         recording.order(Order::Begin { id, file, encoder, failed }).await;
         Ok((recording, armed, name))
@@ -148,6 +157,7 @@ impl Recording {
 struct Desk {
     compressor: Compressor,
     open: HashMap<u64, Writing>,
+    count: Arc<AtomicU64>,
 }
 
 struct Writing {
@@ -181,6 +191,7 @@ impl Desk {
         match order {
             Order::Begin { id, file, encoder, failed } => {
                 let started = std::time::Instant::now();
+                self.count.fetch_add(1, Ordering::Relaxed);
                 self.open.insert(id, Writing { file, encoder, started, typed: HashMap::new(), failed });
             }
             Order::Output { id, at_ms, channel, bytes } => self.with(id, at_ms, |w| {
@@ -204,7 +215,9 @@ impl Desk {
                 w.encoder.handle_frame(at_ms, channel, &frame);
             }),
             Order::Finish { id, reply } => {
-                let closed = self.open.remove(&id).and_then(|w| w.close(&mut self.compressor));
+                let writing = self.open.remove(&id);
+                self.count.store(self.open.len() as u64, Ordering::Relaxed);
+                let closed = writing.and_then(|w| w.close(&mut self.compressor));
                 let _ = reply.send(closed);
             }
         }

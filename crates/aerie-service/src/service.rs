@@ -2,6 +2,7 @@
 
 use crate::agents::{Agents, MOST_GREETING, MOST_GREETING_FROM_ONE};
 use crate::api;
+use crate::asking::{self, Asking};
 use crate::config::Config;
 use crate::gateway;
 use crate::identity::Identity;
@@ -78,6 +79,7 @@ pub(crate) struct App {
     pub(crate) agents: Agents,
     pub(crate) inventory: Inventory,
     pub(crate) vault: Vault,
+    pub(crate) asking: Asking,
     /// Agents that are in the middle of greeting.
     pub(crate) greeting: Arc<Places>,
     settings: RwLock<Arc<Settings>>,
@@ -243,6 +245,7 @@ impl Service {
             agents: Agents::load(&store).await?,
             inventory: Inventory::default(),
             vault: Vault::default(),
+            asking: Asking::load(&store, Timestamp::now()).await?,
             greeting: Places::new(MOST_GREETING, MOST_GREETING_FROM_ONE),
             updates: broadcast::channel(64).0,
             stopping: CancellationToken::new(),
@@ -253,6 +256,7 @@ impl Service {
             keys,
         });
         close_crashed(&app).await?;
+        asking::close_crashed(&app).await?;
         let bind = async |at: SocketAddr, what: &str| TcpListener::bind(at).await.map_err(io(&format!("{what} cannot listen on {at}")));
         let ssh_listener = bind(app.config.ssh, "the SSH gateway").await?;
         let ssh = ssh_listener.local_addr().map_err(io("the SSH gateway"))?;
@@ -281,6 +285,8 @@ impl Service {
         tokio::spawn(crate::agents::follow(app.clone()));
         tokio::spawn(crate::machines::tend(app.clone()));
         tokio::spawn(crate::vault::tend(app.clone()));
+        tokio::spawn(asking::tend(app.clone()));
+        tokio::spawn(asking::deliver(app.clone()));
         tokio::spawn(sweep_now_and_then(app.clone()));
         tokio::spawn(sign_now_and_then(app.clone()));
         Ok(Self { app, http, ssh, writer, first_link })

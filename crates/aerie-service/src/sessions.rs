@@ -1,5 +1,6 @@
 //! The sessions that are live now.
 
+use crate::watch::Stage;
 use aerie_core::session::EndReason;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
@@ -13,6 +14,12 @@ pub(crate) struct LiveSession {
     pub(crate) person: String,
     pub(crate) machine: String,
     pub(crate) account: String,
+    /// The rule that allowed it.
+    pub(crate) rule: String,
+    /// Seconds by which somebody extended its limit.
+    pub(crate) extended_s: AtomicI64,
+    /// Its terminals, for those who watch or take part.
+    pub(crate) stage: Stage,
     /// Bytes that the machine sent.
     pub(crate) bytes_out: AtomicU64,
     /// Bytes that the person sent.
@@ -25,17 +32,27 @@ pub(crate) struct LiveSession {
     pub(crate) began_ms: i64,
     /// Bytes it may carry, both directions together.
     pub(crate) volume_limit: AtomicU64,
-    end: Mutex<Option<EndReason>>,
+    /// What is to be said in its terminals (true) or marked in its recording (false).
+    said: tokio::sync::mpsc::UnboundedSender<(bool, String)>,
+    to_say: tokio::sync::Mutex<tokio::sync::mpsc::UnboundedReceiver<(bool, String)>>,
+    end: Mutex<Option<(EndReason, String)>>,
     pub(crate) ended: CancellationToken,
 }
 
 impl LiveSession {
-    pub(crate) fn new(id: &str, person: &str, (machine, account): (&str, &str), now_ms: i64) -> Self {
+    pub(crate) fn new(id: &str, person: &str, (machine, account): (&str, &str), rule: &str, now_ms: i64) -> Self {
+        // A line for each thing that somebody does at the console.
+        let (said, to_say) = tokio::sync::mpsc::unbounded_channel();
         Self {
+            said,
+            to_say: to_say.into(),
             id: id.into(),
             person: person.into(),
             machine: machine.into(),
             account: account.into(),
+            rule: rule.into(),
+            extended_s: 0.into(),
+            stage: Stage::default(),
             bytes_out: 0.into(),
             bytes_in: 0.into(),
             active_ms: now_ms.into(),
@@ -47,21 +64,53 @@ impl LiveSession {
         }
     }
 
+    /// Says something to the person in the session's terminals.
+    pub(crate) fn say(&self, text: &str) {
+        let _ = self.said.send((true, text.into()));
+    }
+
+    /// The next thing that is to be said or marked; only the one task that tends the session calls this.
+    pub(crate) async fn heard(&self) -> (bool, String) {
+        match self.to_say.lock().await.recv().await {
+            Some(said) => said,
+            None => std::future::pending().await,
+        }
+    }
+
+    /// Marks something in the recording.
+    pub(crate) fn mark(&self, text: &str) {
+        let _ = self.said.send((false, text.into()));
+    }
+
     /// Ends the session; the first reason counts.
     pub(crate) fn end(&self, reason: EndReason) {
+        self.end_saying(reason, "");
+    }
+
+    /// Ends it with a word to those concerned; the first reason counts.
+    pub(crate) fn end_saying(&self, reason: EndReason, note: &str) {
         let mut end = self.end.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        end.get_or_insert(reason);
+        end.get_or_insert_with(|| (reason, note.into()));
         self.ended.cancel();
     }
 
     pub(crate) fn end_reason(&self) -> Option<EndReason> {
-        *self.end.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+        self.end.lock().unwrap_or_else(std::sync::PoisonError::into_inner).as_ref().map(|e| e.0)
     }
 
-    pub(crate) fn note_out(&self, n: usize, now_ms: i64) {
+    /// What whoever ended it said.
+    pub(crate) fn end_note(&self) -> Option<String> {
+        let end = self.end.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        end.as_ref().map(|e| e.1.clone()).filter(|n| !n.is_empty())
+    }
+
+    /// The machine sent something. At a terminal this is no sign that anybody is there.
+    pub(crate) fn note_out(&self, n: usize, now_ms: i64, terminal: bool) {
         let before = self.bytes_out.fetch_add(n as u64, Ordering::Relaxed);
         self.weigh(before + n as u64 + self.bytes_in.load(Ordering::Relaxed));
-        self.active_ms.store(now_ms, Ordering::Relaxed);
+        if !terminal {
+            self.active_ms.store(now_ms, Ordering::Relaxed);
+        }
     }
 
     pub(crate) fn note_in(&self, n: usize, now_ms: i64) {

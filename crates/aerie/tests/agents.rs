@@ -4,173 +4,27 @@
 
 mod common;
 
-use aerie_agent::{AgentState, ConnectError, EnrolOptions, Leaving, Proved, RunOptions, StateDir, connect, tls_config};
-use aerie_api::{ForwardQuery, MachineChange, MachineQuery, NewCode, NewMachine, WayView};
-use aerie_client::{Client, ClientError, ListQuery};
+use aerie_agent::{AgentState, ConnectError, EnrolOptions, Proved, RunOptions, StateDir, connect, tls_config};
+use aerie_api::{ForwardQuery, MachineChange, MachineQuery, NewCode, WayView};
+use aerie_client::{ClientError, ListQuery};
 use aerie_core::evidence::hex;
 use aerie_core::inventory::MachineFacts;
-use aerie_core::policy::{Factor, Factors, Proofs};
 use aerie_core::tunnel::greeting::{Answer, EnrolmentCode, Purpose};
 use aerie_core::tunnel::{FromAgent, Side};
-use aerie_service::Keys;
-use aerie_store::{Publication, Store, Token, TokenKind};
+use aerie_store::Store;
 use aerie_tunnel::{Broken, Tunnel};
+use common::own::{Own, Running, echo, enrolled, forwarded, run};
 use common::{AERIE, until};
 use ed25519_dalek::SigningKey;
 use futures_util::{SinkExt as _, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
-use std::net::{SocketAddr, TcpListener as StdListener};
-use std::path::Path;
-use std::process::{Child, Command, Stdio};
+use std::net::SocketAddr;
+use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _, copy};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
-
-const RULES: &str =
-    "[[allow]]\nname = \"all\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"shell\", \"forward\"]\naccounts = [\"operator\"]\n";
-
-/// A service of the test's own, with an administrator and somebody who may forward ports.
-struct Own {
-    directory: tempfile::TempDir,
-    https: SocketAddr,
-    child: Child,
-    admin: String,
-    worker: String,
-}
-
-fn free_port() -> SocketAddr {
-    StdListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap()
-}
-
-fn token(person: &str, secret: &str, kind: TokenKind, keys: &Keys) -> Token {
-    let now = Timestamp::now();
-    let proofs = Proofs::at(Factors::of([Factor::Password, Factor::Code]), now);
-    Token::signed_in(kind, person, keys.token_hash(secret), proofs, now, SignedDuration::from_hours(10))
-}
-
-impl Own {
-    async fn start() -> Self {
-        aerie_client::provide_tls();
-        let directory = tempfile::tempdir().unwrap();
-        let keys = Keys::load(directory.path()).unwrap();
-        let store = Store::open(&directory.path().join("aerie.db")).await.unwrap();
-        for (name, role) in [("lena", "administrator"), ("sunniva", "technician")] {
-            let person = serde_json::json!({ "name": name, "roles": [role] });
-            store.put_person(&serde_json::from_value(person).unwrap()).await.unwrap();
-        }
-        store.publish_policy(Publication { text: RULES, by: "test", ..Publication::default() }, Timestamp::now()).await.unwrap();
-        let (admin, worker) = ("a-token-of-the-administrator".to_string(), "a-token-of-the-worker".to_string());
-        store.add_token(&token("lena", &admin, TokenKind::Api, &keys)).await.unwrap();
-        store.add_token(&token("sunniva", &worker, TokenKind::Client, &keys)).await.unwrap();
-        store.close().await;
-        let https = free_port();
-        let child = Self::run(directory.path(), https);
-        let own = Self { directory, https, child, admin, worker };
-        own.up().await;
-        own
-    }
-
-    fn run(data: &Path, https: SocketAddr) -> Child {
-        let mut command = Command::new("setpriv");
-        command.args(["--pdeathsig", "KILL", AERIE, "serve", "--ssh", "127.0.0.1:0", "--https", &https.to_string(), "--data"]);
-        command.arg(data).stderr(Stdio::null()).spawn().unwrap()
-    }
-
-    fn client(&self, token: &str) -> Client {
-        let keys = Keys::load(self.directory.path()).unwrap();
-        let authority = keys.list().into_iter().find(|k| k.purpose == Some(aerie_service::Purpose::TlsAuthority) && k.in_use).unwrap();
-        Client::trusting(&format!("https://localhost:{}", self.https.port()), Some(token.into()), Some(&authority.public))
-    }
-
-    fn admin(&self) -> Client {
-        self.client(&self.admin)
-    }
-
-    async fn up(&self) {
-        until("a service that answers", async || {
-            TcpStream::connect(self.https).await.ok()?;
-            self.admin().me().await.ok()
-        })
-        .await;
-    }
-
-    async fn kill(&mut self) {
-        self.child.kill().unwrap();
-        self.child.wait().unwrap();
-    }
-
-    async fn code_for(&self, name: &str, ways: &[(&str, String)]) -> EnrolmentCode {
-        let ways = ways.iter().map(|(n, a)| WayView { name: (*n).into(), kind: "tcp".into(), address: a.clone() }).collect();
-        let about = MachineChange {
-            via: Some("agent".into()),
-            accounts: Some(vec!["operator".into()]),
-            ways: Some(ways),
-            ..MachineChange::default()
-        };
-        self.admin().add_machine(&NewMachine { name: name.into(), about }).await.unwrap();
-        self.issue(NewCode { machine: Some(name.into()), ..NewCode::default() }).await
-    }
-
-    async fn issue(&self, new: NewCode) -> EnrolmentCode {
-        EnrolmentCode::parse(&self.admin().issue_code(&new).await.unwrap().code).unwrap()
-    }
-
-    async fn state(&self, name: &str) -> String {
-        self.admin().machine(name).await.unwrap().machine.state
-    }
-
-    async fn online(&self, name: &str) {
-        until(&format!("{name} online"), async || (self.state(name).await == "online").then_some(())).await;
-    }
-
-    async fn event(&self, kind: &str, text: &str) -> aerie_api::EventView {
-        until(&format!("an event {kind} with {text:?}"), async || {
-            let query = ListQuery { kind: Some(kind.into()), q: Some(text.into()), limit: Some(1), ..ListQuery::default() };
-            self.admin().log(&query).await.ok()?.items.into_iter().next()
-        })
-        .await
-    }
-}
-
-impl Drop for Own {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
-async fn enrolled(own: &Own, name: &str, allow: &[String], ways: &[(&str, String)]) -> AgentState {
-    let code = own.code_for(name, ways).await;
-    aerie_agent::enrol(&code, &EnrolOptions { allow: allow.to_vec(), ..EnrolOptions::default() }).await.unwrap()
-}
-
-type Running = tokio::task::JoinHandle<Result<std::convert::Infallible, Leaving>>;
-
-/// Runs an agent that keeps its files here, as the program does.
-fn run(dir: &tempfile::TempDir, state: &AgentState) -> Running {
-    let dir = StateDir::at(Some(dir.path().join("agent")));
-    dir.save(state).unwrap();
-    tokio::spawn(aerie_agent::run(Some(dir), state.clone(), RunOptions::default()))
-}
-
-/// A service on a machine that sends back what it gets.
-async fn echo() -> SocketAddr {
-    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let at = listener.local_addr().unwrap();
-    tokio::spawn(async move {
-        loop {
-            let (stream, _) = listener.accept().await.unwrap();
-            tokio::spawn(async move {
-                let (mut read, mut write) = stream.into_split();
-                let _ = copy(&mut read, &mut write).await;
-                let _ = write.shutdown().await;
-            });
-        }
-    });
-    at
-}
 
 /// How a network is.
 #[derive(Debug, Clone, Copy, Default)]
@@ -227,15 +81,6 @@ async fn carry(
             return;
         }
     }
-}
-
-/// Opens a port to a way, and gives where it is on this computer.
-async fn forwarded(own: &Own, machine: &str, way: &str) -> SocketAddr {
-    let forwarding = own.client(&own.worker).forward(machine, &ForwardQuery { way: way.into(), ..ForwardQuery::default() }).await.unwrap();
-    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let at = listener.local_addr().unwrap();
-    tokio::spawn(forwarding.serve(listener, |_| {}));
-    at
 }
 
 #[tokio::test]
@@ -545,7 +390,7 @@ async fn a_temporary_agent_leaves_nothing_behind() {
     let own = Own::start().await;
     let code = own.code_for("guest", &[]).await;
     let state = aerie_agent::enrol(&code, &EnrolOptions { temporary: true, ..EnrolOptions::default() }).await.unwrap();
-    let agent: Running = tokio::spawn(aerie_agent::run(None, state, RunOptions { temporary: true }));
+    let agent: Running = tokio::spawn(aerie_agent::run(None, state, RunOptions { temporary: true, ..RunOptions::default() }));
     own.online("guest").await;
     let detail = until("facts", async || own.admin().machine("guest").await.ok().filter(|d| d.facts.is_some())).await;
     assert!(detail.agent.unwrap().temporary);

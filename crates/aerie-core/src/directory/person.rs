@@ -49,6 +49,9 @@ pub struct Person {
     /// The name as people write it.
     #[serde(default)]
     pub full_name: String,
+    /// Mail address for notices; empty for none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub mail: String,
     /// Home organisation.
     #[serde(default)]
     pub organisation: String,

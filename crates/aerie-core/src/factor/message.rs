@@ -28,7 +28,7 @@ pub struct Message<'a> {
     pub path: &'a str,
     /// Query without the question mark; empty where there is none.
     pub query: &'a str,
-    /// The whole `Authorization` header.
+    /// The whole `Authorization` header; empty where there is none, as in what the service itself sends.
     pub authorization: &'a str,
     /// The `Content-Digest` header, where there is a body.
     pub content_digest: Option<&'a str>,
@@ -42,6 +42,7 @@ impl Message<'_> {
             "@authority" => self.authority.to_ascii_lowercase(),
             "@path" => self.path.into(),
             "@query" => format!("?{}", self.query),
+            "authorization" if self.authorization.is_empty() => return None,
             "authorization" => self.authorization.trim().into(),
             "content-digest" => self.content_digest?.trim().into(),
             _ => return None,
@@ -49,7 +50,8 @@ impl Message<'_> {
     }
 
     fn covered(&self) -> impl Iterator<Item = &'static str> {
-        MUST_COVER.into_iter().chain(self.content_digest.map(|_| "content-digest"))
+        let there = |n: &&str| *n != "authorization" || !self.authorization.is_empty();
+        MUST_COVER.into_iter().filter(there).chain(self.content_digest.map(|_| "content-digest"))
     }
 
     /// The signature base (RFC 9421 section 2.5) for these components and parameters.

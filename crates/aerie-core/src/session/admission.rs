@@ -330,7 +330,8 @@ mod tests {
 
     #[test]
     fn each_no_has_its_reason() {
-        let table: [(fn(&mut Admission), EndReason); 5] = [
+        type Act = fn(&mut Admission);
+        let table: [(Act, EndReason); 5] = [
             (|a| a.handle_approvers(Said::No("Not tonight.".into())), EndReason::ApproverRefused),
             (|a| a.handle_timeout(t(600)), EndReason::NoAnswer),
             (|a| a.handle_end(EndReason::Left), EndReason::Left),

@@ -153,6 +153,8 @@ pub struct Live {
     begun: Timestamp,
     active: Timestamp,
     session_limit: Option<SignedDuration>,
+    /// By how much somebody extended it.
+    extra: SignedDuration,
     idle_limit: Option<SignedDuration>,
     volume_limit: Option<u64>,
     /// When the hours or days of the rules end.
@@ -176,6 +178,7 @@ impl Live {
             begun: now,
             active: now,
             session_limit: None,
+            extra: SignedDuration::ZERO,
             idle_limit: None,
             volume_limit: None,
             closes: None,
@@ -240,6 +243,14 @@ impl Live {
         }
     }
 
+    /// Somebody who may do so extended the limit of the session: by so much in all. The hours of the rules stay what they are.
+    pub fn handle_extension(&mut self, extra: SignedDuration) {
+        if extra > self.extra {
+            self.extra = extra;
+            self.told_end = false;
+        }
+    }
+
     /// Something ends the session. The first reason counts.
     pub fn handle_end(&mut self, reason: EndReason) {
         if !self.ended {
@@ -301,7 +312,7 @@ impl Live {
     }
 
     fn end(&self) -> (Option<Timestamp>, EndReason) {
-        let limit = self.session_limit.and_then(|l| self.begun.checked_add(l).ok());
+        let limit = self.session_limit.and_then(|l| self.begun.checked_add(l.saturating_add(self.extra)).ok());
         match (limit, self.closes) {
             (Some(l), Some(c)) if c < l => (Some(c), EndReason::RightWithdrawn),
             (None, Some(c)) => (Some(c), EndReason::RightWithdrawn),
@@ -398,6 +409,17 @@ mod tests {
                 (3600, Effect::End(EndReason::TimeUp)),
             ]
         );
+    }
+
+    #[test]
+    fn an_extension_moves_the_end_and_is_warned_of_again() {
+        let mut live = Live::begin(person(), &granted("session = \"1h\"", false), None, t(0)).unwrap();
+        assert_eq!(run(&mut live, 3300).len(), 1);
+        live.handle_extension(SignedDuration::from_mins(30));
+        let seen = run(&mut live, 10_000);
+        assert_eq!((seen[0].0, seen.last().unwrap()), (5100, &(5400, Effect::End(EndReason::TimeUp))));
+        live.handle_extension(SignedDuration::from_mins(60));
+        assert_eq!(live.poll_effect(), None, "what is over stays over");
     }
 
     #[test]

@@ -206,10 +206,17 @@ pub(crate) fn scope_of(method: &Method, path: &str) -> Option<&'static str> {
         // What seems to read and does more.
         "machines" if path.ends_with("/forward") => None,
         "agents" => None,
+        // Programs approve nothing, and take part in nothing.
+        "requests" if path.ends_with("/answer") => None,
+        "sessions" if path.ends_with("/keyboard") || path.ends_with("/typed") => None,
+        "findings" if path.ends_with("/review") => None,
+        "deputies" if !reading => None,
+        // To watch is more than to read what is over.
+        "live" => Some("sessions"),
         _ if reading => Some("read"),
         "policy" | "drafts" | "reviews" => Some("rules"),
         "people" | "directory" => Some("people"),
-        "sessions" | "recordings" => Some("sessions"),
+        "sessions" | "recordings" | "requests" | "passes" | "stop" | "lockdown" => Some("sessions"),
         "audit" | "log" | "findings" => Some("audit"),
         "pins" => Some("pins"),
         "machines" if path.ends_with("/pin") => Some("pins"),

@@ -12,6 +12,7 @@ use aerie_store::TokenKind;
 use axum::extract::{Path, Query, Request, State};
 use axum::response::Response;
 use std::sync::Arc;
+use tokio_util::sync::CancellationToken;
 
 /// Longest reason or ticket.
 const LONGEST: usize = 500;
@@ -46,8 +47,13 @@ pub(super) async fn forward(
     }
     let person = dialogue.proved().ok_or_else(Problem::sign_in_first)?;
     let (upgrade, key) = upgrade_of(&mut request)?;
-    let ports = Ports::begin(&app, person, machine, way, caller.from, (stated(query.reason), stated(query.ticket))).await;
-    let ports = ports.map_err(Problem::not_allowed)?;
+    // It may wait for others; whoever leaves meanwhile is waited for no longer.
+    let left = CancellationToken::new();
+    let here = left.clone().drop_guard();
+    let (beginning, said) = (app.clone(), (stated(query.reason), stated(query.ticket)));
+    let begin = async move { Ports::begin(&beginning, person, machine, way, caller.from, said, left).await };
+    let ports = app.tasks.spawn(begin).await?.map_err(Problem::not_allowed)?;
+    here.disarm();
     app.tasks.spawn(async move {
         match socket(upgrade).await {
             Some(socket) => ports.serve(socket).await,

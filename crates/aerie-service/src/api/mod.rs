@@ -2,6 +2,7 @@
 
 mod account;
 mod agents;
+mod asking;
 mod caller;
 mod checks;
 mod confirmations;
@@ -27,7 +28,9 @@ mod sessions;
 mod settings;
 mod signing;
 mod ssh_keys;
+mod stop;
 mod vault;
+mod watch;
 
 pub(crate) use listen::listen;
 pub(crate) use reviews::remind;
@@ -171,6 +174,7 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(directory::export))
         .routes(routes!(live::updates))
         .merge(machine_routes())
+        .merge(asking_routes())
 }
 
 fn machine_routes() -> OpenApiRouter<Arc<App>> {
@@ -197,6 +201,28 @@ fn machine_routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(vault::check_out))
         .routes(routes!(vault::history))
         .routes(routes!(forward::forward))
+}
+
+fn asking_routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(asking::list, asking::ask))
+        .routes(routes!(asking::show))
+        .routes(routes!(asking::answer))
+        .routes(routes!(asking::withdraw))
+        .routes(routes!(asking::passes))
+        .routes(routes!(asking::withdraw_pass))
+        .routes(routes!(asking::deputies, asking::set_deputy, asking::end_deputy))
+        .routes(routes!(asking::notices))
+        .routes(routes!(stop::stop))
+        .routes(routes!(stop::lockdown, stop::lock_down))
+        .routes(routes!(stop::lift))
+        .routes(routes!(stop::extend))
+        .routes(routes!(stop::review))
+        .routes(routes!(watch::live))
+        .routes(routes!(watch::invite))
+        .routes(routes!(watch::dismiss))
+        .routes(routes!(watch::keyboard))
+        .routes(routes!(watch::typed))
 }
 
 /// The OpenAPI 3.1 document of the API.

@@ -1,7 +1,7 @@
-use super::caller::Reader;
+use super::caller::{Caller, Reader, Seen};
 use super::problem::Problem;
 use crate::service::App;
-use aerie_api::{Now, Strip, StripFinding, StripSession, Strips};
+use aerie_api::{Backlog, LockdownView, Now, Strip, StripFinding, StripSession, Strips, WaitView};
 use aerie_core::policy::{Calendar, Policy};
 use aerie_core::wording::count;
 use aerie_store::{FindingFilter, SessionFilter};
@@ -21,7 +21,7 @@ const MOST_STRIPS: usize = 200;
 
 /// How things stand, in a sentence.
 #[utoipa::path(get, path = "/now", operation_id = "now", responses((status = 200, body = Now)))]
-pub(super) async fn now(State(app): State<Arc<App>>, Reader(seen): Reader) -> Result<Json<Now>, Problem> {
+pub(super) async fn now(State(app): State<Arc<App>>, Reader(seen): Reader, caller: Caller) -> Result<Json<Now>, Problem> {
     let rules = app.rules.now();
     let directory = rules.policy.directory();
     let yesterday = Timestamp::now() - SignedDuration::from_hours(24);
@@ -37,13 +37,65 @@ pub(super) async fn now(State(app): State<Arc<App>>, Reader(seen): Reader) -> Re
     let verb = if live == 1 { "is" } else { "are" };
     let sessions = if live == 0 { "Nobody is connected".to_string() } else { format!("{} {verb} live", count(live, "session")) };
     let new = if findings_new == 1 { "is" } else { "are" };
+    let (waiting, yours) = (waits(&app, &seen), super::asking::yours(&app, &caller).await?);
+    let sessions = match waiting.len() as u64 {
+        0 => sessions,
+        1 => format!("{sessions}, 1 waits to begin"),
+        n => format!("{sessions}, {n} wait to begin"),
+    };
+    let sessions = match yours {
+        0 => sessions,
+        1 => format!("{sessions}, 1 request waits for your answer"),
+        n => format!("{sessions}, {n} requests wait for your answer"),
+    };
     let sentence = match (findings_new, findings) {
         (0, 0) => format!("{sessions}, and there are no findings."),
         (0, all) => format!("{sessions}, and none of the {} is new since yesterday.", count(all, "finding")),
         (n, _) => format!("{sessions}, and {} {new} new since yesterday.", count(n, "finding")),
     };
     let zone = rules.policy.zone().iana_name().unwrap_or("UTC").to_string();
-    Ok(Json(Now { live, findings_new, findings, sentence, zone }))
+    let lockdown = app.asking.locked_down().map(|l| LockdownView { since: l.since, by: l.by, why: l.why });
+    let sentence = if lockdown.is_some() { format!("The service is locked down. {sentence}") } else { sentence };
+    let backlog = backlog(&app).await?;
+    Ok(Json(Now { live, findings_new, findings, sentence, waiting, yours, lockdown, backlog, zone }))
+}
+
+/// The uses that wait, as far as the caller may see them.
+fn waits(app: &App, seen: &Seen) -> Vec<WaitView> {
+    let rules = app.rules.now();
+    let directory = rules.policy.directory();
+    let view = |w: crate::asking::Waiting| {
+        let name = directory.person(&w.row.person).map_or(w.row.person.clone(), |p| p.shown().to_string());
+        WaitView {
+            sentence: format!("{name} waits for {} to reach {}.", w.row.whom, w.row.machine),
+            id: w.row.id,
+            person: w.row.person,
+            machine: w.row.machine,
+            since: w.row.since,
+            until: w.until,
+            request: w.request,
+        }
+    };
+    app.asking
+        .waiting()
+        .into_iter()
+        .filter(|w| seen.person(directory, &w.row.person) && seen.machine(directory, &w.row.machine))
+        .map(view)
+        .collect()
+}
+
+async fn backlog(app: &App) -> Result<Backlog, Problem> {
+    let (notices, notices_failing) = app.store.count_notices().await?;
+    let agents = app.agents.all();
+    let (online, offline): (Vec<_>, Vec<_>) = agents.iter().partition(|a| a.connected_since().is_some());
+    Ok(Backlog {
+        notices,
+        notices_failing,
+        recordings: app.recorder.open(),
+        agents_online: online.len() as u64,
+        agents_offline: offline.len() as u64,
+        relays_online: online.iter().filter(|a| !a.row().relay.is_empty()).count() as u64,
+    })
 }
 
 /// Which day.

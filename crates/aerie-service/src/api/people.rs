@@ -211,6 +211,11 @@ fn apply(person: &mut Person, change: &PersonChange) -> Result<(), Problem> {
     if let Some(name) = &change.full_name {
         person.full_name = text(name)?;
     }
+    if let Some(mail) = &change.mail {
+        let mail = text(mail)?;
+        let good = mail.is_empty() || mail.parse::<lettre::Address>().is_ok();
+        person.mail = if good { mail } else { return Err(Problem::not_good("That is not a mail address.")) };
+    }
     if let Some(organisation) = &change.organisation {
         person.organisation = text(organisation)?;
     }

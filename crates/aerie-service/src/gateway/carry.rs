@@ -13,7 +13,7 @@ use russh::server::Msg as ServerMsg;
 use russh::{Channel, ChannelMsg, ChannelReadHalf, ChannelWriteHalf, Sig};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use tokio::sync::Mutex;
+use tokio::sync::{Mutex, mpsc};
 use tokio_util::sync::CancellationToken;
 
 /// How much output of a stream without a terminal is recorded; of what follows only the length. A terminal is recorded whole.
@@ -24,8 +24,11 @@ pub(super) struct Carrier {
     pub(super) connection: Arc<Connection>,
     pub(super) session: Arc<OpenSession>,
     pub(super) number: u32,
-    pub(super) terminal: bool,
+    /// Columns and rows, where it is a terminal.
+    pub(super) terminal: Option<(u16, u16)>,
     pub(super) files: Option<SftpFilter>,
+    /// Cancelled when what it is used for may go on no longer.
+    pub(super) over: CancellationToken,
 }
 
 /// Both directions share this.
@@ -45,7 +48,7 @@ struct Shared<'a> {
 
 /// Carries a channel whose start was asked of the machine: waits for its answer first.
 pub(super) async fn carry(carrier: Carrier, read: ChannelReadHalf, write: &ChannelWriteHalf<ServerMsg>, mut target: Channel<ClientMsg>) {
-    let ended = carrier.session.live.ended.clone();
+    let ended = carrier.over.clone();
     loop {
         let message = tokio::select! { m = target.wait() => m, () = ended.cancelled() => None };
         match message {
@@ -69,21 +72,22 @@ pub(super) async fn carry_started(
     write: &ChannelWriteHalf<ServerMsg>,
     target: Channel<ClientMsg>,
 ) {
-    let Carrier { connection, session, number, terminal, files } = carrier;
+    let Carrier { connection, session, number, terminal, files, over } = carrier;
     let (target_read, target_write) = target.split();
     let shared = Shared {
         connection: &connection,
         session: &session,
         number,
-        terminal,
+        terminal: terminal.is_some(),
         files: files.map(Mutex::new),
         turn: Mutex::new(()),
         passed_out: AtomicU64::new(0),
         passed_in: AtomicU64::new(0),
-        over: session.live.ended.child_token(),
+        over: over.child_token(),
     };
+    let typed = terminal.map(|size| session.live.stage.open(number, size));
     let inward = async {
-        shared.inward(read, write, &target_write).await;
+        shared.inward(read, write, &target_write, typed).await;
         let _ = target_write.close().await;
         shared.over.cancel();
     };
@@ -94,6 +98,7 @@ pub(super) async fn carry_started(
         status
     };
     let ((), status) = tokio::join!(inward, outward);
+    session.live.stage.close(number);
     shared.finish(status).await;
 }
 
@@ -117,11 +122,36 @@ impl Shared<'_> {
     }
 
     /// From the person to the machine.
-    async fn inward(&self, mut read: ChannelReadHalf, back: &ChannelWriteHalf<ServerMsg>, target: &ChannelWriteHalf<ClientMsg>) {
-        while let Some(message) = self.next(&mut read).await {
+    async fn inward(
+        &self,
+        mut read: ChannelReadHalf,
+        back: &ChannelWriteHalf<ServerMsg>,
+        target: &ChannelWriteHalf<ClientMsg>,
+        mut typed: Option<mpsc::Receiver<Bytes>>,
+    ) {
+        loop {
+            let message = tokio::select! {
+                biased;
+                message = self.next(&mut read) => message,
+                Some(data) = guests_type(&mut typed) => {
+                    if !self.data_inward(data, back, target).await {
+                        return;
+                    }
+                    continue;
+                }
+            };
+            let Some(message) = message else { return };
             let go_on = match message {
+                // While somebody else has the keyboard, a key of the person takes it back, and does nothing else.
+                ChannelMsg::Data { .. } if self.terminal && self.session.live.stage.give_keyboard(None) => {
+                    super::life::notice(self.connection, self.session, "You type again.").await;
+                    true
+                }
                 ChannelMsg::Data { data } => self.data_inward(data, back, target).await,
                 ChannelMsg::WindowChange { col_width, row_height, pix_width, pix_height } => {
+                    if self.terminal {
+                        self.session.live.stage.resize(self.number, side(col_width), side(row_height));
+                    }
                     if let Some(recording) = self.session.recording.as_ref().filter(|_| self.terminal) {
                         recording.frame(self.number, Frame::Size(side(col_width), side(row_height))).await;
                     }
@@ -186,7 +216,7 @@ impl Shared<'_> {
 
     async fn data_outward(&self, data: Bytes, write: &ChannelWriteHalf<ServerMsg>) -> bool {
         if let Some(files) = &self.files {
-            self.session.live.note_out(data.len(), Timestamp::now().as_millisecond());
+            self.session.live.note_out(data.len(), Timestamp::now().as_millisecond(), false);
             let Ok(out) = files.lock().await.handle_server(&data) else { return false };
             let turn = self.turn.lock().await;
             let done = self.deliver(out, None, |pass| write.data_bytes(pass)).await;
@@ -198,7 +228,10 @@ impl Shared<'_> {
     }
 
     async fn note_output(&self, data: &Bytes, error: bool) {
-        self.session.live.note_out(data.len(), Timestamp::now().as_millisecond());
+        self.session.live.note_out(data.len(), Timestamp::now().as_millisecond(), self.terminal);
+        if self.terminal {
+            self.session.live.stage.handle_output(self.number, data);
+        }
         let Some(recording) = &self.session.recording else { return };
         if !self.terminal {
             let before = self.passed_out.fetch_add(data.len() as u64, Ordering::Relaxed);
@@ -265,6 +298,14 @@ impl Shared<'_> {
         for transfer in left {
             rest.note_transfer(transfer).await;
         }
+    }
+}
+
+/// What a guest types; never where nobody can.
+async fn guests_type(typed: &mut Option<mpsc::Receiver<Bytes>>) -> Option<Bytes> {
+    match typed {
+        Some(typed) => typed.recv().await,
+        None => std::future::pending().await,
     }
 }
 

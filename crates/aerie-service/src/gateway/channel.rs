@@ -1,7 +1,8 @@
 //! One channel of a connection: reads what is asked, decides, and carries it to the machine.
 
+use super::admission::attend;
 use super::carry::{self, Carrier};
-use super::connection::{Connection, OpenSession, lock};
+use super::connection::{Admitted, Connection, OpenSession, lock};
 use crate::machines::Steps;
 use aerie_core::diagnostic::printable;
 use aerie_core::evidence::{EventKind, NewEvent};
@@ -12,6 +13,7 @@ use jiff::Timestamp;
 use russh::server::{ChannelOpenHandle, Msg};
 use russh::{Channel, ChannelMsg, ChannelOpenFailure, ChannelReadHalf, ChannelWriteHalf, Pty};
 use std::sync::Arc;
+use tokio_util::sync::CancellationToken;
 
 /// Environment variables of one channel at most, and their bytes in all.
 const MOST_VARIABLES: usize = 64;
@@ -92,28 +94,33 @@ async fn refuse(write: &ChannelWriteHalf<Msg>, why: &str) {
     let _ = write.close().await;
 }
 
-/// The proof of access for a use, and what a file transfer may do.
-async fn authorise(connection: &Connection, using: &Use) -> Result<(AccessGranted, Option<SftpRights>), String> {
+/// The proof of access for a use, and what a file transfer may do. Whoever must be asked first is asked, where nothing else would do.
+async fn authorise(connection: &Arc<Connection>, using: &Use, steps: &Steps) -> Result<(Admitted, Option<SftpRights>), String> {
+    let at_once = |granted: AccessGranted| Admitted { granted, consenting: None };
     match using {
-        Use::Shell => Ok((connection.authorise(Capability::Shell).await?, None)),
+        Use::Shell => Ok((connection.admit(Capability::Shell, steps).await?, None)),
         Use::Command(command) if command.len() > MAX_COMMAND => Err(format!("The command is longer than {MAX_COMMAND} bytes.")),
         Use::Command(command) => match classify(command) {
-            Asked::Command => Ok((connection.authorise(Capability::Exec).await?, None)),
+            Asked::Command => Ok((connection.admit(Capability::Exec, steps).await?, None)),
             // Whoever may run commands may run this one; else the transfer itself must be granted.
-            Asked::Copy(direction) => match connection.authorise(direction).await {
-                Ok(granted) => Ok((granted, None)),
-                Err(why) => connection.authorise(Capability::Exec).await.map(|g| (g, None)).map_err(|_| why),
+            Asked::Copy(direction) => match connection.authorise(Capability::Exec).await {
+                Ok(granted) => Ok((at_once(granted), None)),
+                Err(_) => Ok((connection.admit(direction, steps).await?, None)),
             },
         },
         Use::Files => {
             let (down, up) = (connection.authorise(Capability::Download).await, connection.authorise(Capability::Upload).await);
             let rights = Capabilities::of([&down, &up].into_iter().flatten().map(AccessGranted::capability));
             match down.or(up) {
-                Ok(granted) => Ok((granted, Some(SftpRights::of(rights)))),
+                Ok(granted) => Ok((at_once(granted), Some(SftpRights::of(rights)))),
                 // Whoever may copy sees names anyway; to see names alone is a right of its own.
-                Err(why) => match connection.authorise(Capability::Browse).await {
-                    Ok(granted) => Ok((granted, Some(SftpRights::of(rights)))),
-                    Err(_) => Err(why),
+                Err(_) => match connection.authorise(Capability::Browse).await {
+                    Ok(granted) => Ok((at_once(granted), Some(SftpRights::of(rights)))),
+                    Err(_) => {
+                        let admitted = connection.admit(Capability::Download, steps).await?;
+                        let rights = Capabilities::of([Capability::Download]);
+                        Ok((admitted, Some(SftpRights::of(rights))))
+                    }
                 },
             }
         }
@@ -127,8 +134,7 @@ async fn begin(
     setup: Setup,
     using: Use,
 ) -> Result<(), String> {
-    let (granted, rights) = authorise(connection, &using).await?;
-    let session = begun(connection, &granted, write, setup.terminal.is_some()).await?;
+    let (session, rights, over) = begun(connection, &using, write, setup.terminal.is_some()).await?;
     let target = session.ssh()?.handle.channel_open_session().await.map_err(|_| "The machine opens no further channel.".to_string())?;
     let failed = |_| "The machine broke off.".to_string();
     for (name, value) in &setup.environment {
@@ -159,8 +165,9 @@ async fn begin(
     if terminal {
         greet(connection, write).await;
     }
+    let terminal = setup.terminal.as_ref().filter(|_| terminal).map(|t| (side(t.columns), side(t.rows)));
     let carrier =
-        Carrier { connection: connection.clone(), session: session.clone(), number, terminal, files: rights.map(SftpFilter::new) };
+        Carrier { connection: connection.clone(), session: session.clone(), number, terminal, files: rights.map(SftpFilter::new), over };
     session.carriers.track_future(carry::carry(carrier, read, write, target)).await;
     lock(&session.readers).retain(|id| *id != write.id());
     Ok(())
@@ -169,22 +176,32 @@ async fn begin(
 /// The session, begun if need be. Whoever waits at a terminal sees each step, in one line that is gone when it is done.
 async fn begun(
     connection: &Arc<Connection>,
-    granted: &AccessGranted,
+    using: &Use,
     write: &ChannelWriteHalf<Msg>,
     terminal: bool,
-) -> Result<Arc<OpenSession>, String> {
-    if !terminal {
-        return connection.session(granted, &Steps::default()).await;
-    }
+) -> Result<(Arc<OpenSession>, Option<SftpRights>, CancellationToken), String> {
     let (steps, mut said) = Steps::new();
-    let setting_up = connection.session(granted, &steps);
+    let setting_up = async {
+        let (admitted, rights) = authorise(connection, using, &steps).await?;
+        let capability = admitted.granted.capability();
+        let session = connection.session(&admitted.granted, &steps).await?;
+        let over = session.live.ended.child_token();
+        lock(&session.uses).push((capability, over.clone()));
+        attend(connection, &session, admitted.consenting).await;
+        Ok((session, rights, over))
+    };
     tokio::pin!(setting_up);
     let mut shown = false;
     let session = loop {
         tokio::select! {
             biased;
             session = &mut setting_up => break session,
-            Some(step) = said.recv() => {
+            // A program that reads standard error is told of waits alone.
+            Some(step) = said.recv() => if !terminal {
+                if step.starts_with("waiting") {
+                    let _ = write.extended_data_bytes(1, format!("aerie: {step}\r\n")).await;
+                }
+            } else {
                 shown = true;
                 let _ = write.extended_data_bytes(1, format!("\r\x1b[Kaerie: {step} …")).await;
             }
@@ -248,14 +265,18 @@ pub(super) async fn forward(
     reply: ChannelOpenHandle,
 ) {
     let opened = async {
-        let granted = connection.authorise(Capability::Forward).await.map_err(|_| ChannelOpenFailure::AdministrativelyProhibited)?;
-        let session = connection.session(&granted, &Steps::default()).await.map_err(|_| ChannelOpenFailure::ConnectFailed)?;
+        let steps = Steps::default();
+        let admitted = connection.admit(Capability::Forward, &steps).await.map_err(|_| ChannelOpenFailure::AdministrativelyProhibited)?;
+        let session = connection.session(&admitted.granted, &steps).await.map_err(|_| ChannelOpenFailure::ConnectFailed)?;
+        let over = session.live.ended.child_token();
+        lock(&session.uses).push((Capability::Forward, over.clone()));
+        attend(&connection, &session, admitted.consenting).await;
         let link = session.ssh().map_err(|_| ChannelOpenFailure::ConnectFailed)?;
         let target = link.handle.channel_open_direct_tcpip(&to.0, to.1, &origin.0, origin.1).await;
-        Ok((session, target.map_err(|_| ChannelOpenFailure::ConnectFailed)?))
+        Ok((session, target.map_err(|_| ChannelOpenFailure::ConnectFailed)?, over))
     };
-    let (session, target) = match opened.await {
-        Ok(pair) => pair,
+    let (session, target, over) = match opened.await {
+        Ok(all) => all,
         Err(failure) => return reply.reject(failure).await,
     };
     reply.accept().await;
@@ -266,6 +287,6 @@ pub(super) async fn forward(
     if let Some(recording) = &session.recording {
         recording.frame(number, Frame::Opened(opened)).await;
     }
-    let carrier = Carrier { connection, session: session.clone(), number, terminal: false, files: None };
+    let carrier = Carrier { connection, session: session.clone(), number, terminal: None, files: None, over };
     session.carriers.track_future(carry::carry_started(carrier, read, &write, target)).await;
 }

@@ -1,18 +1,20 @@
 //! What one signed-in connection may do, and the session that it becomes.
 
 use super::life;
+use crate::asking::{self, Consenting};
 use crate::machines::{LinkError, MachineLink, Purpose, Steps};
 use crate::recorder::{About, Recording};
 use crate::service::App;
 use crate::sessions::LiveSession;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{AccessGranted, Capabilities, Capability, Facts, Outcome, Request, Speech, Tracks};
+use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Facts, Outcome, Pass, Request, Speech, Tracks};
 use aerie_core::recording::Armed;
 use aerie_core::session::{EndReason, Live, LoginName, PersonProved};
 use aerie_store::SessionRow;
 use jiff::Timestamp;
 use russh::ChannelId;
 use russh::server::Handle;
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, OnceLock};
 use tokio::sync::Notify;
@@ -28,6 +30,8 @@ pub(super) struct Connection {
     pub(super) stated: Stated,
     /// Cancelled when the connection is over.
     pub(super) closed: CancellationToken,
+    /// What the person at the machine said, for each use.
+    pub(super) consents: Mutex<BTreeMap<Capability, Consent>>,
     /// Ports are forwarded over HTTPS, and nothing else is done.
     ports: bool,
     handle: OnceLock<Handle>,
@@ -84,6 +88,18 @@ impl Link {
     }
 }
 
+/// What is known besides the person, at the moment of a decision.
+pub(super) struct Known {
+    passes: Arc<[Pass]>,
+    locked_down: bool,
+}
+
+/// A use that was granted, and the person at the machine who agreed to it.
+pub(super) struct Admitted {
+    pub(super) granted: AccessGranted,
+    pub(super) consenting: Option<Consenting>,
+}
+
 enum Slot {
     None,
     Open(Arc<OpenSession>),
@@ -100,6 +116,8 @@ pub(super) struct OpenSession {
     pub(super) machine: String,
     pub(super) account: String,
     pub(super) granted: Mutex<Capabilities>,
+    /// What carries each use, so that one can be ended without the others.
+    pub(super) uses: Mutex<Vec<(Capability, CancellationToken)>>,
     /// Channels whose person can read a notice.
     pub(super) readers: Mutex<Vec<ChannelId>>,
     /// Tasks that carry bytes; the recording is closed when they are done.
@@ -119,8 +137,15 @@ impl Connection {
     }
 
     /// A connection that forwards ports over HTTPS.
-    pub(super) fn for_ports(app: Arc<App>, person: PersonProved, login: LoginName, from: IpAddr, stated: Stated) -> Arc<Self> {
-        Self::make(app, person, login, from, stated, CancellationToken::new(), true)
+    pub(super) fn for_ports(
+        app: Arc<App>,
+        person: PersonProved,
+        login: LoginName,
+        from: IpAddr,
+        stated: Stated,
+        closed: CancellationToken,
+    ) -> Arc<Self> {
+        Self::make(app, person, login, from, stated, closed, true)
     }
 
     fn make(
@@ -133,7 +158,8 @@ impl Connection {
         ports: bool,
     ) -> Arc<Self> {
         let session = tokio::sync::Mutex::new(Slot::None);
-        Arc::new(Self { app, person, login, from, stated, closed, ports, handle: OnceLock::new(), session })
+        let consents = Mutex::default();
+        Arc::new(Self { app, person, login, from, stated, closed, consents, ports, handle: OnceLock::new(), session })
     }
 
     pub(super) fn set_handle(&self, handle: Handle) {
@@ -157,9 +183,28 @@ impl Connection {
         Request { person, capability, machine, account, at: Timestamp::now(), from: Some(from), facts }
     }
 
+    /// What is known at this moment besides the person.
+    pub(super) fn known(&self) -> Known {
+        Known { passes: self.app.asking.passes_of(self.person.person()), locked_down: self.app.asking.locked_down().is_some() }
+    }
+
     /// What is known of the person for a use that begins now; `session` is the one that it would belong to.
-    pub(super) fn facts(&self, session: Option<&LiveSession>) -> Facts<'_> {
-        self.stated.facts(self.person.proofs(), self.app.live.beside(self.person.person(), session))
+    pub(super) fn facts<'a>(&'a self, known: &'a Known, capability: Capability, session: Option<&LiveSession>) -> Facts<'a> {
+        Facts {
+            passes: &known.passes,
+            locked_down: known.locked_down,
+            emergency: self.login.emergency,
+            consent: lock(&self.consents).get(&capability).copied(),
+            ..self.stated.facts(self.person.proofs(), self.app.live.beside(self.person.person(), session))
+        }
+    }
+
+    /// The session of this connection, while it is live.
+    async fn open(&self) -> Option<Arc<LiveSession>> {
+        match &*self.session.lock().await {
+            Slot::Open(session) => Some(session.live.clone()),
+            Slot::None => None,
+        }
     }
 
     /// Decides, logs the decision, and gives the proof of access or the sentence that refuses it.
@@ -167,12 +212,21 @@ impl Connection {
         let Some(machine) = self.login.machine.as_deref() else {
             return Err(format!("Name the machine: ssh -p PORT {}+MACHINE@HOST.", self.person.person()));
         };
+        let mut granted = None;
+        let why = self.decide(machine, capability, |decision, request, _| granted = decision.granted(request)).await?;
+        granted.ok_or(why)
+    }
+
+    /// Decides, logs the decision, and hands it on. Gives its sentence for the person.
+    pub(super) async fn decide(
+        &self,
+        machine: &str,
+        capability: Capability,
+        take: impl FnOnce(&Decision, &Request<'_>, &str),
+    ) -> Result<String, String> {
         let rules = self.app.rules.now();
-        let open = match &*self.session.lock().await {
-            Slot::Open(session) => Some(session.live.clone()),
-            Slot::None => None,
-        };
-        let facts = self.facts(open.as_deref());
+        let (open, known) = (self.open().await, self.known());
+        let facts = self.facts(&known, capability, open.as_deref());
         let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, facts);
         let decision = rules.policy.decide(&request);
         let outcome = match &decision.outcome {
@@ -187,19 +241,22 @@ impl Connection {
             .with("outcome", outcome)
             .with("capability", capability.word())
             .with("policy_version", rules.version)
+            .with("emergency", self.login.emergency)
             .with("rules", decision.because.iter().map(|r| format!("{}:{}", r.name, r.line)).collect::<Vec<_>>());
         if self.app.log.append(event).await.is_err() {
             return Err("The decision could not be logged, so that nothing is allowed.".into());
         }
         self.app.tell("log");
-        decision.granted(&request).ok_or_else(|| rules.policy.sentence(&request, &decision, Speech::Person))
+        let why = rules.policy.sentence(&request, &decision, Speech::Person);
+        take(&decision, &request, &why);
+        Ok(why)
     }
 
     /// Whether any capability that the person has here must be recorded: one recording serves the whole session.
     fn must_record(&self, machine: &str, account: &str) -> bool {
-        let rules = self.app.rules.now();
+        let (rules, known) = (self.app.rules.now(), self.known());
         Capability::ALL.into_iter().filter(|c| c.is_of_sessions()).any(|c| {
-            let request = Self::request(self.person.person(), machine, Some(account), c, self.from, self.facts(None));
+            let request = Self::request(self.person.person(), machine, Some(account), c, self.from, self.facts(&known, c, None));
             matches!(rules.policy.decide(&request).outcome, Outcome::Granted(g) if !g.demands.recording.is_empty())
         })
     }
@@ -311,15 +368,18 @@ impl Connection {
     }
 
     fn allows_forwarding(&self, machine: &str, account: &str) -> bool {
-        let request = Self::request(self.person.person(), machine, Some(account), Capability::Forward, self.from, self.facts(None));
+        let (known, forward) = (self.known(), Capability::Forward);
+        let request = Self::request(self.person.person(), machine, Some(account), forward, self.from, self.facts(&known, forward, None));
         matches!(self.app.rules.now().policy.decide(&request).outcome, Outcome::Granted(_))
     }
 
     async fn go_live(self: &Arc<Self>, granted: &AccessGranted, begun: Begun) -> Result<Arc<OpenSession>, String> {
         let Begun { id, now, recording, armed, file, recording_failed, link, machine, account } = begun;
         let live = Live::begin(self.person.clone(), granted, armed.as_ref(), now).map_err(|e| format!("{e}."))?;
-        let rules = self.app.rules.now();
-        let request = Self::request(self.person.person(), &machine, Some(&account), granted.capability(), self.from, self.facts(None));
+        let (rules, known) = (self.app.rules.now(), self.known());
+        let capability = granted.capability();
+        let facts = self.facts(&known, capability, None);
+        let request = Self::request(self.person.person(), &machine, Some(&account), capability, self.from, facts);
         let basis = rules.policy.decide(&request).because.into_iter().next();
         let row = SessionRow {
             id: id.clone(),
@@ -349,6 +409,10 @@ impl Connection {
             .with("account", account.clone())
             .with("recorded", recording.is_some())
             .with("way", link.how());
+        let event = match &granted.grant().pass {
+            Some(pass) => event.with("pass", pass.to_string()),
+            None => event,
+        };
         let event = self.stated.with(event);
         let logged = match self.app.store.add_session(&row).await {
             Ok(()) => self.app.log.append(event).await.map(drop),
@@ -360,7 +424,7 @@ impl Connection {
             return Err("The session could not be logged, so that it did not begin.".into());
         }
         let session = Arc::new(OpenSession {
-            live: Arc::new(LiveSession::new(&id, self.person.person(), (&machine, &account), now.as_millisecond())),
+            live: Arc::new(LiveSession::new(&id, self.person.person(), (&machine, &account), &row.rule, now.as_millisecond())),
             life: Mutex::new(live),
             wake: Notify::new(),
             recording,
@@ -369,12 +433,17 @@ impl Connection {
             machine,
             account,
             granted: Mutex::new(Capabilities::NONE),
+            uses: Mutex::default(),
             readers: Mutex::new(vec![]),
             carriers: tokio_util::task::TaskTracker::new(),
         });
         session.weigh();
         self.app.live.add(session.live.clone());
         self.app.tell("sessions");
+        if granted.grant().emergency {
+            let reason = self.stated.reason.as_deref().unwrap_or_default();
+            asking::emergency(&self.app, (&id, self.person.person(), &session.machine, &session.account), reason, self.from).await;
+        }
         self.app.tasks.spawn(life::tend(self.clone(), session.clone()));
         Ok(session)
     }

@@ -1,9 +1,9 @@
 //! Tends one live session: its limits, changes of the rules, and its end.
 
-use super::connection::{Connection, OpenSession, lock};
+use super::connection::{Connection, Known, OpenSession, lock};
 use crate::audit;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Facts, Outcome, Request, Speech};
+use aerie_core::policy::{Capability, Facts, Outcome, Request, Speech};
 use aerie_core::recording::Frame;
 use aerie_core::session::{Effect, EndReason};
 use jiff::Timestamp;
@@ -36,7 +36,7 @@ pub(super) async fn tend(connection: Arc<Connection>, session: Arc<OpenSession>)
 }
 
 async fn watch(connection: &Connection, session: &OpenSession) -> EndReason {
-    let mut changes = connection.app.rules.changes();
+    let (mut changes, mut asked) = (connection.app.rules.changes(), connection.app.asking.changes());
     forecast(connection, session);
     loop {
         let deadline = lock(&session.life).poll_timeout();
@@ -53,6 +53,19 @@ async fn watch(connection: &Connection, session: &OpenSession) -> EndReason {
                     decide(connection, session);
                 }
             }
+            changed = asked.changed() => {
+                if changed.is_ok() {
+                    decide(connection, session);
+                }
+            }
+            said = session.live.heard() => match said {
+                (true, text) => notice(connection, session, &text).await,
+                (false, text) => {
+                    if let Some(recording) = &session.recording {
+                        recording.frame(0, Frame::Mark(text)).await;
+                    }
+                }
+            },
             () = session.wake.notified() => forecast(connection, session),
             () = tokio::time::sleep(wait) => {}
         }
@@ -69,6 +82,7 @@ async fn step(connection: &Connection, session: &OpenSession) -> Option<EndReaso
         if let Ok(active) = Timestamp::from_millisecond(session.live.active_ms.load(Ordering::Relaxed)) {
             life.handle_activity(active);
         }
+        life.handle_extension(jiff::SignedDuration::from_secs(session.live.extended_s.load(Ordering::Relaxed)));
         life.handle_timeout(Timestamp::now());
     }
     loop {
@@ -84,7 +98,8 @@ async fn step(connection: &Connection, session: &OpenSession) -> Option<EndReaso
 async fn end_by_hand(connection: &Connection, session: &OpenSession) -> EndReason {
     let reason = session.live.end_reason().unwrap_or(EndReason::Ended);
     if reason != EndReason::Left {
-        notice(connection, session, &format!("This session ended {}.", reason.phrase())).await;
+        let why = session.live.end_note().map(|n| format!(": {}", n.trim_end_matches('.'))).unwrap_or_default();
+        notice(connection, session, &format!("This session ended {}{why}.", reason.phrase())).await;
     }
     reason
 }
@@ -94,8 +109,9 @@ fn decide(connection: &Connection, session: &OpenSession) {
     let rules = connection.app.rules.now();
     let granted = *lock(&session.granted);
     let mut holds_until: Option<Timestamp> = None;
+    let known = connection.known();
     for capability in granted.iter() {
-        let request = request(connection, session, capability);
+        let request = request(connection, &known, session, capability);
         let decision = rules.policy.decide(&request);
         match decision.outcome {
             Outcome::Granted(_) => holds_until = [holds_until, decision.holds_until].into_iter().flatten().min(),
@@ -112,11 +128,11 @@ fn decide(connection: &Connection, session: &OpenSession) {
 /// Finds out when the hours or days of the rules will end the session, so that the person can be told in time.
 fn forecast(connection: &Connection, session: &OpenSession) {
     let rules = connection.app.rules.now();
-    let granted = *lock(&session.granted);
+    let (granted, known) = (*lock(&session.granted), connection.known());
     let closes = granted
         .iter()
         .filter_map(|capability| {
-            let now = request(connection, session, capability);
+            let now = request(connection, &known, session, capability);
             let until = rules.policy.decide(&now).holds_until?;
             let then = rules.policy.decide(&Request { at: until, ..now });
             (!matches!(then.outcome, Outcome::Granted(_))).then_some(until)
@@ -129,7 +145,7 @@ fn forecast(connection: &Connection, session: &OpenSession) {
 }
 
 /// The question about a use that began with the session: a proof must have been fresh then.
-fn request<'a>(connection: &'a Connection, session: &'a OpenSession, capability: aerie_core::policy::Capability) -> Request<'a> {
+fn request<'a>(connection: &'a Connection, known: &'a Known, session: &'a OpenSession, capability: Capability) -> Request<'a> {
     let begun = Timestamp::from_millisecond(session.live.began_ms).ok();
     Connection::request(
         connection.person.person(),
@@ -137,11 +153,11 @@ fn request<'a>(connection: &'a Connection, session: &'a OpenSession, capability:
         Some(&session.account),
         capability,
         connection.from,
-        Facts { begun, ..connection.facts(Some(&session.live)) },
+        Facts { begun, ..connection.facts(known, capability, Some(&session.live)) },
     )
 }
 
-async fn notice(connection: &Connection, session: &OpenSession, text: &str) {
+pub(super) async fn notice(connection: &Connection, session: &OpenSession, text: &str) {
     if let Some(recording) = &session.recording {
         recording.frame(0, Frame::Mark(text.into())).await;
     }

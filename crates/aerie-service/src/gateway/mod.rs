@@ -1,5 +1,6 @@
 //! The SSH gateway: people sign in here, and a second connection, of Aerie's own, goes to the machine.
 
+mod admission;
 mod carry;
 mod channel;
 mod connection;

@@ -17,6 +17,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
+use tokio_util::sync::CancellationToken;
 
 /// How long a client may say nothing.
 const QUIET: Duration = Duration::from_secs(75);
@@ -33,7 +34,8 @@ pub(crate) struct Ports {
 }
 
 impl Ports {
-    /// Begins the session, if the rules allow it.
+    /// Begins the session, if the rules allow it; where others must be asked first, waits for them. `closed` is cancelled when the
+    /// client leaves.
     ///
     /// # Errors
     /// The sentence that refuses it.
@@ -44,12 +46,14 @@ impl Ports {
         way: Way,
         from: IpAddr,
         (reason, ticket): (Option<String>, Option<String>),
+        closed: CancellationToken,
     ) -> Result<Self, String> {
         let target = way.address.parse().map_err(|e| format!("{e}."))?;
-        let login = LoginName { person: person.person().into(), machine: Some(machine.name.clone()), account: None };
-        let connection = Connection::for_ports(app.clone(), person, login, from, Stated { ticket, reason });
-        let granted = connection.authorise(Capability::Forward).await?;
-        let session = connection.session(&granted, &Steps::default()).await?;
+        let login = LoginName { person: person.person().into(), machine: Some(machine.name.clone()), account: None, emergency: false };
+        let connection = Connection::for_ports(app.clone(), person, login, from, Stated { ticket, reason }, closed);
+        let admitted = connection.admit(Capability::Forward, &Steps::default()).await?;
+        let session = connection.session(&admitted.granted, &Steps::default()).await?;
+        super::admission::attend(&connection, &session, admitted.consenting).await;
         Ok(Self { connection, session, machine, way, target })
     }
 
@@ -123,7 +127,7 @@ impl Ports {
             if inward {
                 self.session.live.note_in(n, now)
             } else {
-                self.session.live.note_out(n, now)
+                self.session.live.note_out(n, now, false)
             }
             let Some(bytes) = piece.get(..n) else { break };
             if to.write_all(bytes).await.is_err() {

@@ -4,7 +4,7 @@ use super::connection::Connection;
 use super::visitor::{Visitor, only, reject};
 use crate::identity::{Checked, Confirmed};
 use aerie_core::diagnostic::printable;
-use aerie_core::policy::{Capability, Factor, Factors, Missing, Outcome};
+use aerie_core::policy::{Capability, Factor, Factors, Facts, Missing, Outcome};
 use jiff::Timestamp;
 use russh::MethodKind;
 use russh::server::Auth;
@@ -38,6 +38,7 @@ impl Visitor {
         let Some((login, machine)) = self.login.as_ref().and_then(|l| Some((l, l.machine.as_deref()?))) else { return vec![] };
         let rules = self.app.rules.now();
         let facts = self.stated.facts(self.sign_in.proofs(), self.app.live.beside(&login.person, None));
+        let facts = Facts { emergency: login.emergency, locked_down: self.app.asking.locked_down().is_some(), ..facts };
         let outcomes = Capability::ALL.into_iter().filter(|c| c.is_of_sessions()).map(|capability| {
             let request = Connection::request(&login.person, machine, login.account.as_deref(), capability, self.from, facts);
             rules.policy.decide(&request).outcome
@@ -86,7 +87,9 @@ impl Visitor {
         if missing.iter().any(|m| !m.tickets.is_empty()) && self.stated.ticket.is_none() {
             return Some(Wanted::Ticket);
         }
-        missing.iter().any(|m| m.reason).then_some(Wanted::Reason)
+        // Those who approve want to know why.
+        let waits = !missing.is_empty() && missing.iter().all(|m| !m.approvals.is_empty()) && self.stated.reason.is_none();
+        (waits || missing.iter().any(|m| m.reason)).then_some(Wanted::Reason)
     }
 
     async fn has_plain_security_key(&self) -> bool {

@@ -1,5 +1,6 @@
 //! Commands about machines, agents and credentials.
 
+use super::asking::{AnswerHere, AskingFields};
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
 
@@ -183,12 +184,18 @@ pub enum Agent {
     /// Run the agent in the foreground
     Run {
         #[command(flatten)]
+        asking: AskingFields,
+        #[command(flatten)]
         place: AgentPlace,
     },
+    /// Answer what is asked of the person at this computer: agree, refuse, or stop whoever is connected
+    Answer(AnswerHere),
     /// Enrol and run for this once: nothing is kept, and nothing is left when it ends
     Once {
         #[command(flatten)]
         options: EnrolFields,
+        #[command(flatten)]
+        asking: AskingFields,
     },
     /// Say which machine this computer is, and what is wrong
     Status {

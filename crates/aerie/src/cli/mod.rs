@@ -1,8 +1,10 @@
 //! The command line: one declaration for parser, help, man page and completions.
 
+mod asking;
 mod machines;
 mod people;
 
+pub use asking::{Answer, AnswerHere, Ask, AskingFields, Lockdown, Passes, Requests, Stop, Which};
 pub use machines::{Agent, AgentPlace, EnrolFields, Forward, MachineFields, Machines, Vault};
 pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens};
 
@@ -67,6 +69,21 @@ pub enum Command {
     /// The agent on this computer
     #[command(subcommand)]
     Agent(Agent),
+    /// Ask for access to machines
+    Ask(Ask),
+    /// Requests for access: yours, and those that wait for your answer
+    #[command(subcommand)]
+    Requests(Requests),
+    /// Passes: access that was asked for and approved
+    #[command(subcommand)]
+    Passes(Passes),
+    /// End sessions at once: one, a person's, a machine's, a rule's, or all
+    Stop(Stop),
+    /// Keep new sessions out, and open again
+    #[command(subcommand)]
+    Lockdown(Lockdown),
+    /// Notices that were sent, or are to be
+    Notices,
     /// People: find, add, change, invite, suspend, remove
     #[command(subcommand)]
     People(People),
@@ -229,6 +246,42 @@ pub enum Sessions {
         /// Identifier
         id: String,
     },
+    /// Watch a live session in this terminal
+    Watch {
+        /// Identifier
+        id: String,
+    },
+    /// Give a live session more time
+    Extend {
+        /// Identifier
+        id: String,
+        /// Minutes on top of its limit, in all
+        #[arg(long, value_parser = clap::value_parser!(u32).range(1..=720))]
+        minutes: u32,
+        /// Why
+        #[arg(long)]
+        why: String,
+    },
+    /// Invite somebody into a live session of yours, or take the invitation back
+    Invite {
+        /// Identifier
+        id: String,
+        /// Whom
+        person: String,
+        /// They may type, too
+        #[arg(long)]
+        control: bool,
+        /// Take the invitation back
+        #[arg(long, conflicts_with = "control")]
+        no: bool,
+    },
+    /// Take the keyboard of a live session to which you were invited, or give it back
+    Keyboard {
+        /// Identifier
+        id: String,
+        /// Whom to give it to; back to whose session it is where nobody is named
+        to: Option<String>,
+    },
 }
 
 /// Recordings.
@@ -326,6 +379,14 @@ pub enum Findings {
     Show {
         /// Identifier
         id: String,
+    },
+    /// Close the finding of somebody else's emergency, after having looked at it
+    Review {
+        /// Identifier
+        id: String,
+        /// What you found
+        #[arg(long)]
+        why: String,
     },
 }
 

@@ -98,6 +98,9 @@ pub struct PersonFields {
     /// Name as people write it
     #[arg(long)]
     pub full_name: Option<String>,
+    /// Mail address for notices; empty for none
+    #[arg(long)]
+    pub mail: Option<String>,
     /// Home organisation
     #[arg(long)]
     pub organisation: Option<String>,

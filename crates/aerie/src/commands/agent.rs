@@ -1,8 +1,9 @@
 //! The agent on this computer.
 
-use crate::cli::{Agent, EnrolFields};
+use crate::cli::{Agent, AskingFields, EnrolFields};
 use crate::output::{Printer, can_ask};
 use crate::{Exit, Failure};
+use aerie_agent::consent::Asking;
 use aerie_agent::{EnrolOptions, Leaving, Link, RunOptions, StateDir, StateError};
 use aerie_core::tunnel::greeting::EnrolmentCode;
 use std::io::{BufRead as _, Read as _, Write as _};
@@ -13,7 +14,7 @@ const LONGEST: u64 = 4096;
 pub(super) async fn run(what: Agent, printer: Printer) -> Result<Exit, Failure> {
     match what {
         Agent::Enrol { options, yes, place } => enrol(options, yes, StateDir::at(place.state), printer).await,
-        Agent::Run { place } => {
+        Agent::Run { asking, place } => {
             let dir = StateDir::at(place.state);
             let state = dir.load().map_err(files)?;
             let _alone = dir.alone().map_err(files)?;
@@ -23,9 +24,10 @@ pub(super) async fn run(what: Agent, printer: Printer) -> Result<Exit, Failure> 
                 state.server,
                 dir.path().display()
             ));
-            serve(aerie_agent::run(Some(dir), state, RunOptions::default())).await
+            serve(aerie_agent::run(Some(dir), state, RunOptions { asking: asked(asking), ..RunOptions::default() })).await
         }
-        Agent::Once { options } => {
+        Agent::Answer(what) => super::asking::answer_here(&what, printer).await,
+        Agent::Once { options, asking } => {
             let code = code(&options)?;
             let options = EnrolOptions { temporary: true, ..enrolment(options) };
             let state = aerie_agent::enrol(&code, &options).await.map_err(refused)?;
@@ -33,7 +35,7 @@ pub(super) async fn run(what: Agent, printer: Printer) -> Result<Exit, Failure> 
                 "This computer is {} for {}, as long as this runs. Ctrl-C ends it, and nothing is left.",
                 state.machine, state.server
             ));
-            serve(aerie_agent::run(None, state, RunOptions { temporary: true })).await
+            serve(aerie_agent::run(None, state, RunOptions { temporary: true, asking: asked(asking), page: None })).await
         }
         Agent::Status { place } => status(&StateDir::at(place.state), printer),
         Agent::Unit { place } => {
@@ -78,6 +80,13 @@ fn code(options: &EnrolFields) -> Result<EnrolmentCode, Failure> {
     }
     EnrolmentCode::parse(&text)
         .ok_or_else(|| Failure::usage("this is no enrolment code, or a part of it is missing: it reads NAME@HOST:PORT#…"))
+}
+
+/// How the person here is asked.
+fn asked(given: AskingFields) -> Option<Asking> {
+    let AskingFields { page, no_page, answered_by, answer_program, away_after } = given;
+    let idle = jiff::SignedDuration::from_mins(away_after);
+    (!no_page).then_some(Asking { port: page, people: answered_by, program: answer_program, idle })
 }
 
 fn enrolment(options: EnrolFields) -> EnrolOptions {

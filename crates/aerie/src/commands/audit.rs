@@ -137,6 +137,7 @@ pub(super) async fn findings(client: &Client, what: Findings, printer: Printer) 
             })?;
         }
         Findings::Show { id } => printer.value(&client.finding(&id).await?, show)?,
+        Findings::Review { id, why } => printer.value(&client.review_finding(&id, &why).await?, show)?,
     }
     Ok(Exit::Done)
 }

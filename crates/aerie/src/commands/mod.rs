@@ -2,6 +2,7 @@
 
 mod account;
 mod agent;
+mod asking;
 pub mod audit;
 mod directory;
 mod drafts;
@@ -42,6 +43,12 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::Vault(what) => machines::vault(&client()?, what, printer).await,
         Command::Forward(what) => machines::forward(&client()?, what, printer).await,
         Command::Agent(what) => agent::run(what, printer).await,
+        Command::Ask(what) => asking::ask(&client()?, what, printer).await,
+        Command::Requests(what) => asking::requests(&client()?, what, printer).await,
+        Command::Passes(what) => asking::passes(&client()?, what, printer).await,
+        Command::Stop(what) => asking::stop(&client()?, what, printer).await,
+        Command::Lockdown(what) => asking::lockdown(&client()?, what, printer).await,
+        Command::Notices => asking::notices(&client()?, printer).await,
         Command::People(what) => people::run(&client()?, what, printer).await,
         Command::Factors(what) => own::factors(server.as_deref(), what, printer).await,
         Command::Keys(what) => own::keys(&client()?, what, printer).await,

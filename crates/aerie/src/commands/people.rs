@@ -68,6 +68,7 @@ fn change(with: PersonFields) -> PersonChange {
     let list = |of: Option<Vec<String>>| of.map(|l| l.into_iter().filter(|i| !i.is_empty()).collect());
     PersonChange {
         full_name: with.full_name,
+        mail: with.mail,
         organisation: with.organisation,
         groups: list(with.groups),
         roles: list(with.roles),

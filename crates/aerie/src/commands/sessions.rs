@@ -1,7 +1,7 @@
 use crate::cli::Sessions;
 use crate::output::{Align, Printer, table};
 use crate::{Exit, Failure};
-use aerie_api::SessionView;
+use aerie_api::{Extension, Invited, SessionView};
 use aerie_client::{Client, ListQuery, SessionQuery};
 use aerie_core::wording;
 use jiff::SignedDuration;
@@ -24,6 +24,23 @@ pub(super) async fn run(client: &Client, what: Sessions, printer: Printer) -> Re
         Sessions::End { id } => {
             client.end_session(&id).await?;
             printer.remark(&format!("The session {id} is ended."));
+        }
+        Sessions::Watch { id } => return super::asking::watch(client, &id, printer).await,
+        Sessions::Extend { id, minutes, why } => {
+            client.extend_session(&id, &Extension { minutes, why }).await?;
+            printer.remark(&format!("The session {id} may last {minutes} min longer than its limit."));
+        }
+        Sessions::Invite { id, person, no: true, .. } => {
+            client.dismiss(&id, &person).await?;
+            printer.remark(&format!("{person} is not invited any more."));
+        }
+        Sessions::Invite { id, person, control, .. } => {
+            client.invite_into(&id, &Invited { person: person.clone(), control }).await?;
+            printer.remark(&format!("{person} is invited: `aerie sessions watch {id}`, or the session's page."));
+        }
+        Sessions::Keyboard { id, to } => {
+            let there = client.keyboard(&id, to.as_deref()).await?;
+            printer.value(&there, |p| format!("{} types now.", p.keyboard.as_deref().unwrap_or("Whose session it is")))?;
         }
     }
     Ok(Exit::Done)

@@ -9,6 +9,7 @@ mod plans;
 mod running;
 mod scenario;
 mod script;
+pub mod sink;
 pub mod tour;
 
 pub use browser::CHROMIUM_FLAGS;

@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "not every file uses everything")]
 
+pub mod own;
+
 use aerie::demo::Description;
 use aerie::demo::people::People;
 use aerie_client::{Client, SessionQuery};

@@ -1,0 +1,200 @@
+//! The page on the machine's own loopback: what is asked, who is connected, and the answers.
+
+use super::Asking;
+use super::desk::{Act, Desk, Standing};
+use super::peer::user_of;
+use aerie_core::session::consent::Witness;
+use axum::extract::{ConnectInfo, Query, Request, State as Shared};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse as _, Response};
+use axum::routing::{get, post};
+use axum::{Json, Router};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+use tokio::net::TcpListener;
+
+/// How long a page waits for news at a time.
+const PATIENCE: Duration = Duration::from_secs(25);
+/// Longest answer.
+const MAX_ANSWER: usize = 4096;
+
+/// What the page shows.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct State {
+    /// Counts the changes.
+    pub version: u64,
+    /// The machine, as the service names it.
+    pub machine: String,
+    /// The user who looks.
+    pub you: String,
+    /// Whether they may answer.
+    pub may: bool,
+    /// What is asked and shown.
+    pub items: Vec<Item>,
+}
+
+/// One question, or one who is connected.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Item {
+    /// Identifier.
+    pub id: String,
+    /// Name of whoever asks.
+    pub who: String,
+    /// Their organisation.
+    pub organisation: String,
+    /// What they would do, to follow "asks to".
+    pub does: String,
+    /// As which account.
+    pub account: String,
+    /// Why.
+    pub reason: String,
+    /// How long at most, in words; empty where nothing limits it.
+    pub at_most: String,
+    /// Whether it is recorded.
+    pub recorded: bool,
+    /// `asked`, `answered`, `live` or `off`.
+    pub standing: String,
+    /// Since when they are connected, or until when an answer counts.
+    pub at: Timestamp,
+}
+
+/// An answer.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Answering {
+    /// Identifier of the question.
+    pub id: String,
+    /// `agree`, `refuse`, `stop`, `off` or `on`.
+    pub act: String,
+}
+
+struct Page {
+    desk: Arc<Desk>,
+    people: Vec<String>,
+    machine: String,
+    at: SocketAddr,
+}
+
+/// Opens the page, and serves it in the background. Gives its port.
+pub(super) async fn serve(desk: Arc<Desk>, asking: &Asking, machine: String) -> std::io::Result<u16> {
+    let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, asking.port)).await?;
+    let at = listener.local_addr()?;
+    desk.port.store(at.port(), Ordering::Relaxed);
+    let page = Arc::new(Page { desk, people: asking.people.clone(), machine, at });
+    let router = Router::new()
+        .route("/", get(|| async { asset(include_str!("page.html"), "text/html; charset=utf-8") }))
+        .route("/page.js", get(|| async { asset(include_str!("page.js"), "text/javascript; charset=utf-8") }))
+        .route("/page.css", get(|| async { asset(include_str!("page.css"), "text/css; charset=utf-8") }))
+        .route("/state", get(state))
+        .route("/answer", post(answer))
+        .layer(axum::extract::DefaultBodyLimit::max(MAX_ANSWER))
+        .layer(axum::middleware::from_fn_with_state(page.clone(), own_name))
+        .with_state(page);
+    tokio::spawn(async move { axum::serve(listener, router.into_make_service_with_connect_info::<SocketAddr>()).await });
+    Ok(at.port())
+}
+
+fn asset(text: &'static str, kind: &'static str) -> Response {
+    let policy = "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+    let headers = [
+        (header::CONTENT_TYPE, kind),
+        (header::CONTENT_SECURITY_POLICY, policy),
+        (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+        (header::REFERRER_POLICY, "no-referrer"),
+        (header::CACHE_CONTROL, "no-store"),
+    ];
+    (headers, text).into_response()
+}
+
+/// A name server must not be able to make another site's page this one; and only this page may send anything.
+async fn own_name(Shared(page): Shared<Arc<Page>>, request: Request, next: Next) -> Response {
+    let port = page.at.port();
+    let names = [format!("127.0.0.1:{port}"), format!("localhost:{port}")];
+    let is_own = |v: Option<&HeaderValue>, prefix: &str| {
+        v.and_then(|v| v.to_str().ok()).is_some_and(|v| names.iter().any(|n| v == format!("{prefix}{n}")))
+    };
+    let headers: &HeaderMap = request.headers();
+    let reading = request.method() == axum::http::Method::GET;
+    let origin = headers.get(header::ORIGIN);
+    if !is_own(headers.get(header::HOST), "") || (!reading && origin.is_some() && !is_own(origin, "http://")) {
+        return StatusCode::FORBIDDEN.into_response();
+    }
+    next.run(request).await
+}
+
+impl Page {
+    /// The user at the other end, and whether they may answer.
+    fn who(&self, from: SocketAddr) -> (String, bool) {
+        let Some(user) = user_of(from, self.at) else { return (String::new(), false) };
+        let may = if self.people.is_empty() {
+            crate::facts::logins().is_some_and(|all| all.iter().any(|l| l.account == user))
+        } else {
+            self.people.contains(&user)
+        };
+        (user, may)
+    }
+
+    fn state(&self, version: u64, from: SocketAddr) -> State {
+        let (you, may) = self.who(from);
+        let items = self.desk.all().into_iter().map(|(id, q, standing)| {
+            let (word, at) = match standing {
+                Standing::Asked => ("asked", q.until),
+                Standing::Answered => ("answered", q.until),
+                Standing::Live(since) => ("live", since),
+                Standing::Off(since) => ("off", since),
+            };
+            let limit = |s: u64| aerie_core::wording::duration(jiff::SignedDuration::from_secs(i64::try_from(s).unwrap_or(i64::MAX)));
+            Item {
+                id,
+                does: format!("{} this computer", q.capability.phrase()),
+                who: q.who,
+                organisation: q.organisation,
+                account: q.account,
+                reason: q.reason,
+                at_most: q.at_most_s.map(limit).unwrap_or_default(),
+                recorded: q.recorded,
+                standing: word.into(),
+                at,
+            }
+        });
+        State { version, machine: self.machine.clone(), you, may, items: items.collect() }
+    }
+}
+
+#[derive(Deserialize)]
+struct After {
+    #[serde(default)]
+    after: u64,
+}
+
+/// What there is; waits until it is another than the one that is known.
+async fn state(Shared(page): Shared<Arc<Page>>, ConnectInfo(from): ConnectInfo<SocketAddr>, Query(q): Query<After>) -> Json<State> {
+    let mut changes = page.desk.changes();
+    let news = changes.wait_for(|v| *v != q.after);
+    let _ = tokio::time::timeout(PATIENCE, news).await;
+    let version = *page.desk.changes().borrow();
+    Json(page.state(version, from))
+}
+
+async fn answer(
+    Shared(page): Shared<Arc<Page>>,
+    ConnectInfo(from): ConnectInfo<SocketAddr>,
+    Json(given): Json<Answering>,
+) -> (StatusCode, &'static str) {
+    let (account, may) = page.who(from);
+    if !may {
+        return (StatusCode::FORBIDDEN, "Only whoever is at this computer answers.\n");
+    }
+    let Ok(act) = serde_json::from_value::<Act>(given.act.into()) else { return (StatusCode::BAD_REQUEST, "That is no answer.\n") };
+    let terminal = crate::facts::logins().unwrap_or_default().into_iter().find(|l| l.account == account).map(|l| l.terminal);
+    let console = terminal.filter(|t| !t.is_empty()).map_or("page".into(), |t| format!("{t} (page)"));
+    if page.desk.act(&given.id, act, Witness { account, console }) {
+        (StatusCode::OK, "Taken.\n")
+    } else {
+        (StatusCode::CONFLICT, "That was answered already, or is over.\n")
+    }
+}
