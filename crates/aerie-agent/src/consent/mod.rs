@@ -24,6 +24,8 @@ use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, Buf
 
 /// Questions and signs that are shown at a time.
 const MOST_SHOWN: usize = 64;
+/// How long the service has to take the last word.
+const PARTING: Duration = Duration::from_secs(10);
 /// Where the page is, unless told otherwise.
 pub const PORT: u16 = 7077;
 
@@ -87,8 +89,11 @@ impl Asker {
         if let Some(first) = self.first_answer(&question, &mut shown, &mut read, &mut kept).await {
             (self.note)(&format!("answered: {first:?}"));
             let no = first.worth(question.mode).is_none();
-            if write.write_all(&line(&first)).await.is_err() || no {
+            if write.write_all(&line(&first)).await.is_err() {
                 return;
+            }
+            if no {
+                return part(&mut read, &mut kept, &mut write).await;
             }
         } else {
             return;
@@ -113,8 +118,7 @@ impl Asker {
                 }
             }
         }
-        // What was said must arrive before the stream is gone.
-        let _ = write.shutdown().await;
+        part(&mut read, &mut kept, &mut write).await;
     }
 
     /// The answer to the question; none where the service asks no longer.
@@ -179,6 +183,17 @@ impl Asker {
             }
         }
     }
+}
+
+/// What was said must arrive before the stream is gone: the service closes it when it has read everything.
+async fn part<R, W>(read: &mut BufReader<R>, kept: &mut Vec<u8>, write: &mut W)
+where
+    R: tokio::io::AsyncRead + Unpin,
+    W: tokio::io::AsyncWrite + Unpin,
+{
+    let _ = write.shutdown().await;
+    let rest = async { while next(read, kept).await.is_some() {} };
+    let _ = tokio::time::timeout(PARTING, rest).await;
 }
 
 /// The next thing that the service says; none when it is gone, or says what cannot be read.

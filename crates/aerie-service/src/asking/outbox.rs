@@ -78,6 +78,8 @@ async fn post(app: &App, people: &BTreeSet<String>, told: Told<'_>) -> Result<()
 
 /// Delivers what is due, and waits for more.
 pub(crate) async fn deliver(app: Arc<App>) {
+    // Whoever came first in this process decided; all use the same.
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let client = reqwest::Client::builder().timeout(PATIENCE).redirect(reqwest::redirect::Policy::none()).build();
     let Ok(client) = client else { return tracing::error!("no client for webhooks could be made") };
     loop {
