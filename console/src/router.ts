@@ -46,6 +46,14 @@ export const router = createRouter({
     },
     { path: "/pins", component: () => import("./pages/PinsPage.vue"), meta: { title: "PINs" } },
     { path: "/settings", component: () => import("./pages/SettingsPage.vue"), meta: { title: "Settings" } },
+    { path: "/requests", component: () => import("./pages/RequestsPage.vue"), meta: { title: "Requests" } },
+    {
+      path: "/requests/:id",
+      component: () => import("./pages/RequestsPage.vue"),
+      props: true,
+      meta: { title: "Request" },
+    },
+    { path: "/watch", component: () => import("./pages/WatchPage.vue"), meta: { title: "Live sessions" } },
     { path: "/", component: () => import("./pages/NowPage.vue"), meta: { title: "Now" } },
     { path: "/rules", component: () => import("./pages/PolicyPage.vue"), meta: { title: "Rules" } },
     {

@@ -106,6 +106,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deputies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who answers in whose place. */
+        get: operations["deputies"];
+        /** Let somebody answer requests in one's own place, while one is away. */
+        put: operations["setDeputy"];
+        post?: never;
+        /** Answer requests oneself again. */
+        delete: operations["endDeputy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/directory": {
         parameters: {
             query?: never;
@@ -270,6 +289,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings/{id}/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Close the finding of an emergency, after having looked at it: never one's own. */
+        post: operations["reviewFinding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/invitations/open": {
         parameters: {
             query?: never;
@@ -316,6 +352,58 @@ export interface paths {
         put?: never;
         /** Rotate a key of the service, while it runs. What earlier ones signed or sealed still verifies. */
         post: operations["rotateServiceKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Watch live sessions as they go on: a line of JSON (`LiveLine`) for each thing that happens. */
+        get: operations["watchLive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lockdown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the service is locked down, and why. */
+        get: operations["lockdown"];
+        /** Lock the service down: nobody new comes in but in an emergency. Sessions that are live go on. */
+        put: operations["lockDown"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lockdown/lift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open the service again. A second person must, where the settings say so. */
+        post: operations["lift"];
         delete?: never;
         options?: never;
         head?: never;
@@ -869,6 +957,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Notices that were sent, or are to be. */
+        get: operations["notices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/now": {
         parameters: {
             query?: never;
@@ -880,6 +985,40 @@ export interface paths {
         get: operations["now"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Passes that are good or will be, newest first: one's own, those that one approved, and for auditors all. */
+        get: operations["passes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passes/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Withdraw a pass: sessions that rest on it end. Its approvers, whoever has it, and administrators may. */
+        post: operations["withdrawPass"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1334,6 +1473,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests for access, newest first: one's own, those that one may answer, and for auditors all. */
+        get: operations["requests"];
+        put?: never;
+        /** Ask for access to machines: those who may approve it are told. */
+        post: operations["ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A request. */
+        get: operations["request"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a request: yes, yes with less, or no. */
+        post: operations["answer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Withdraw one's own request. */
+        post: operations["withdrawRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/retired-machines": {
         parameters: {
             query?: never;
@@ -1488,6 +1696,94 @@ export interface paths {
         put?: never;
         /** End a live session at once. */
         post: operations["endSession"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}/extend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a live session more time. Those who could approve it may, and administrators; never for oneself. */
+        post: operations["extendSession"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}/guests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Invite somebody into a live session, to watch or with the keyboard. They need a right of their own, with their own factors. */
+        post: operations["inviteGuest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}/guests/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an invitation back. */
+        delete: operations["dismissGuest"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}/keyboard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give the keyboard of a live session to a guest, or back. A guest who may type takes it themselves; whose session it is takes it
+         *     back by typing.
+         */
+        post: operations["keyboard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}/typed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Type into a live session, as a guest who has the keyboard. */
+        post: operations["type"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1665,6 +1961,23 @@ export interface paths {
         put?: never;
         /** Ask to prove one's passkey or security key. */
         post: operations["stepUpQuestion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End sessions at once: one, those of a person, on a machine or by a rule, or all. */
+        post: operations["stop"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1899,6 +2212,22 @@ export interface components {
             /** @description Version of its program. */
             version: string;
         };
+        /** @description An answer that was given. */
+        AnswerView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who answered. */
+            by: string;
+            /** @description In whose place; the same person where they are an approver themselves. */
+            instead_of: string;
+            /** @description Why. */
+            why: string;
+            /** @description Yes or no. */
+            yes: boolean;
+        };
         /** @description An authenticator's answer. */
         AuthenticatorAnswer: {
             /** @description Of the question. */
@@ -1934,6 +2263,39 @@ export interface components {
             options: {
                 [key: string]: unknown;
             };
+        };
+        /** @description What the service has still to do. */
+        Backlog: {
+            /**
+             * Format: int64
+             * @description Agents that are not.
+             */
+            agents_offline: number;
+            /**
+             * Format: int64
+             * @description Agents that are connected.
+             */
+            agents_online: number;
+            /**
+             * Format: int64
+             * @description Notices that are not delivered yet.
+             */
+            notices: number;
+            /**
+             * Format: int64
+             * @description Of them, those that failed at least once.
+             */
+            notices_failing: number;
+            /**
+             * Format: int64
+             * @description Recordings that are being written.
+             */
+            recordings: number;
+            /**
+             * Format: int64
+             * @description Of those connected, those that reach machines for others.
+             */
+            relays_online: number;
         };
         /** @description One change of who may reach what. */
         ChangeView: {
@@ -2160,6 +2522,18 @@ export interface components {
              */
             used?: string | null;
         };
+        /** @description Who answers in somebody's place. */
+        DeputyView: {
+            /** @description Whoever answers. */
+            deputy: string;
+            /** @description The approver; the caller where it is set. */
+            person?: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+        };
         /** @description Where somebody is signed in. */
         DeviceView: {
             /**
@@ -2378,6 +2752,16 @@ export interface components {
             /** @description In which session. */
             session?: string | null;
         };
+        /** @description More time for a session. */
+        Extension: {
+            /**
+             * Format: int32
+             * @description Minutes on top of its limit, in all: 1 to 720.
+             */
+            minutes: number;
+            /** @description Why. */
+            why: string;
+        };
         /** @description A violation, with its evidence. */
         FindingView: {
             /** @description Account on it. */
@@ -2504,6 +2888,15 @@ export interface components {
             /** @description Of the link that was opened, if one was. */
             visit?: string | null;
         };
+        /** @description Somebody who was invited. */
+        GuestView: {
+            /** @description By whom. */
+            by: string;
+            /** @description Whether they may type. */
+            control: boolean;
+            /** @description Who. */
+            person: string;
+        };
         /** @description The host key of a machine. */
         HostKeyView: {
             /** @description Fingerprint of the pinned one. */
@@ -2562,6 +2955,13 @@ export interface components {
             /** @description For whom. */
             person: string;
         };
+        /** @description Whom to invite into a session. */
+        Invited: {
+            /** @description Whether they may type. */
+            control?: boolean;
+            /** @description Who. */
+            person: string;
+        };
         /** @description A code that was made. It is shown once. */
         IssuedCode: {
             /** @description About it. */
@@ -2614,10 +3014,49 @@ export interface components {
             /** @description The text. */
             text: string;
         };
+        /** @description Who is to have the keyboard. */
+        Keyboard: {
+            /** @description A guest who may type; none gives it back to the person whose session it is. */
+            to?: string | null;
+        };
         /** @description Another name. */
         Label: {
             /** @description The name. */
             label: string;
+        };
+        /** @description One line of what is watched. */
+        LiveLine: {
+            /**
+             * Format: int32
+             * @description The terminal.
+             */
+            channel?: number | null;
+            /** @description What is drawn or shown, in base64 (RFC 4648). */
+            data?: string | null;
+            /** @description `screen`, `output`, `size`, `closed`, `people`, `refused` or `ended`. */
+            kind: string;
+            people?: components["schemas"]["PeopleThere"] | null;
+            /** @description A sentence: why it is refused, or how it ended. */
+            sentence?: string | null;
+            /** @description The session. */
+            session: string;
+            /** @description Columns and rows. */
+            size?: [
+                number,
+                number
+            ] | null;
+        };
+        /** @description Whether the service is locked down. */
+        LockdownView: {
+            /** @description By whom. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /** @description Why. */
+            why: string;
         };
         /** @description A line of a log. */
         LogLineView: {
@@ -2862,6 +3301,25 @@ export interface components {
             /** @description Words of the factors that would do, while one is awaited or one must be proved again. */
             wanted: string[];
         };
+        /** @description An approver's answer. What is changed only ever becomes less. */
+        NewAnswer: {
+            /** @description Words of the capabilities, instead. */
+            capabilities?: string[] | null;
+            /**
+             * Format: int32
+             * @description How long a session under it may last, in minutes.
+             */
+            session_minutes?: number | null;
+            /**
+             * Format: date-time
+             * @description Until when, instead.
+             */
+            until?: string | null;
+            /** @description Why; a no needs one. */
+            why?: string | null;
+            /** @description Yes or no. */
+            yes: boolean;
+        };
         /** @description A new API token. */
         NewApiToken: {
             /**
@@ -2930,6 +3388,27 @@ export interface components {
             /** @description For what or whom. */
             note?: string;
         };
+        /** @description Access that is asked for. */
+        NewRequest: {
+            /** @description Words of the capabilities. */
+            capabilities: string[];
+            /**
+             * Format: date-time
+             * @description From when; at once where it is missing.
+             */
+            from?: string | null;
+            /** @description Machines, or `group:NAME` for those of a group: 1 to 50. */
+            machines: string[];
+            /** @description Why. */
+            reason: string;
+            /** @description Ticket. */
+            ticket?: string | null;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+        };
         /** @description A review that is begun. */
         NewReview: {
             /**
@@ -2957,8 +3436,38 @@ export interface components {
             /** @description The text of the question. */
             text: string;
         };
+        /** @description A notice in the outbox. */
+        NoticeView: {
+            /** @description `mail` or `webhook`. */
+            channel: string;
+            /** @description Why the last try failed; empty where none did. */
+            failure: string;
+            /** @description Identifier. */
+            id: string;
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            made: string;
+            /** @description Mail address; empty for a webhook. */
+            recipient: string;
+            /**
+             * Format: date-time
+             * @description When it was delivered.
+             */
+            sent?: string | null;
+            /** @description Subject. */
+            subject: string;
+            /**
+             * Format: int32
+             * @description How often delivery was tried.
+             */
+            tries: number;
+        };
         /** @description How things stand. */
         Now: {
+            /** @description What the service has still to do. */
+            backlog: components["schemas"]["Backlog"];
             /**
              * Format: int64
              * @description All findings.
@@ -2974,8 +3483,16 @@ export interface components {
              * @description Sessions that are live.
              */
             live: number;
+            lockdown?: components["schemas"]["LockdownView"] | null;
             /** @description The same as a sentence. */
             sentence: string;
+            /** @description Uses that wait for somebody at this moment, the longest wait first. */
+            waiting: components["schemas"]["WaitView"][];
+            /**
+             * Format: int64
+             * @description Requests that the caller may answer.
+             */
+            yours: number;
             /** @description Zone in which the rules tell the time. */
             zone: string;
         };
@@ -3190,6 +3707,38 @@ export interface components {
             /** @description To be given as `after` for the next page; absent on the last. */
             next?: string | null;
         };
+        /** @description Access that was approved. */
+        PassView: {
+            /** @description Who approved. */
+            approved_by: string[];
+            /** @description Words of the capabilities. */
+            capabilities: string[];
+            /**
+             * Format: date-time
+             * @description From when.
+             */
+            from: string;
+            /** @description Identifier; that of its request. */
+            id: string;
+            /** @description Machines. */
+            machines: string[];
+            /** @description Whose. */
+            person: string;
+            /** @description In a sentence. */
+            sentence: string;
+            /**
+             * Format: int32
+             * @description How long a session may last, in minutes.
+             */
+            session_minutes?: number | null;
+            /** @description `good`, `later` or `withdrawn`. */
+            state: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+        };
         /** @description A passkey or security key. */
         PasskeyView: {
             /** @description Whether it cannot leave its device. */
@@ -3247,6 +3796,15 @@ export interface components {
              */
             unknown: number;
         };
+        /** @description Those who take part in a session. */
+        PeopleThere: {
+            /** @description Who was invited. */
+            guests: components["schemas"]["GuestView"][];
+            /** @description Who types; absent for the person whose session it is. */
+            keyboard?: string | null;
+            /** @description Who watches now. */
+            watchers: string[];
+        };
         /** @description A permission. */
         PermissionView: {
             /** @description Under which account; none for any that no rule names. */
@@ -3268,6 +3826,8 @@ export interface components {
             full_name?: string | null;
             /** @description Groups, all of them. */
             groups?: string[] | null;
+            /** @description Mail address for notices; empty for none. */
+            mail?: string | null;
             /** @description Home organisation. */
             organisation?: string | null;
             /** @description Roles, all of them. */
@@ -3535,6 +4095,55 @@ export interface components {
         RelayEntries: {
             /** @description Entries; none for nothing. */
             entries: string[];
+        };
+        /** @description A request and what has become of it. */
+        RequestView: {
+            /** @description Answers so far. */
+            answers: components["schemas"]["AnswerView"][];
+            /** @description Those who may approve. */
+            approvers: string[];
+            /**
+             * Format: date-time
+             * @description When it was asked.
+             */
+            asked: string;
+            /** @description Words of the capabilities. */
+            capabilities: string[];
+            /**
+             * Format: date-time
+             * @description No answer is a no from then on.
+             */
+            expires: string;
+            /**
+             * Format: date-time
+             * @description From when.
+             */
+            from: string;
+            /** @description Identifier. */
+            id: string;
+            /** @description Machines. */
+            machines: string[];
+            /** @description Who asks. */
+            person: string;
+            /** @description Their name as people write it. */
+            person_name: string;
+            /** @description Why. */
+            reason: string;
+            /** @description What is asked for, in a sentence. */
+            sentence: string;
+            /** @description `open`, `approved`, `refused`, `withdrawn` or `expired`. */
+            state: string;
+            /** @description Ticket; empty for none. */
+            ticket: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+            /** @description Whether somebody sits at a terminal and waits for it. */
+            waiting: boolean;
+            /** @description Whether the caller may answer it now. */
+            yours: boolean;
         };
         /** @description A machine that left the list. */
         RetiredView: {
@@ -3976,6 +4585,31 @@ export interface components {
             /** @description Why it should be removed, where it should. */
             remove_because?: string | null;
         };
+        /** @description Which sessions to end: exactly one of these. */
+        StopOrder: {
+            /** @description All. */
+            all?: boolean | null;
+            /** @description Those on a machine. */
+            machine?: string | null;
+            /** @description Those of a person. */
+            person?: string | null;
+            /** @description Those that a rule allowed. */
+            rule?: string | null;
+            /** @description This one. */
+            session?: string | null;
+            /** @description Why: those concerned read it. */
+            why: string;
+        };
+        /** @description What was ended. */
+        Stopped: {
+            /**
+             * Format: int64
+             * @description How many sessions.
+             */
+            ended: number;
+            /** @description In a sentence. */
+            sentence: string;
+        };
         /** @description One machine over a day. Instants are milliseconds since the epoch. */
         Strip: {
             /** @description Findings: identifier and instant. */
@@ -4068,6 +4702,16 @@ export interface components {
             /** @description Commands for a shell on the machine, as root. */
             script: string;
         };
+        /** @description What a guest types. */
+        Typed: {
+            /**
+             * Format: int32
+             * @description The terminal.
+             */
+            channel: number;
+            /** @description Text, at most 4,096 bytes. */
+            text: string;
+        };
         /** @description A version of the rules. */
         VersionView: {
             /**
@@ -4103,6 +4747,29 @@ export interface components {
              * @description Its number.
              */
             version: number;
+        };
+        /** @description A use that waits for somebody. */
+        WaitView: {
+            /** @description Identifier of the attempt. */
+            id: string;
+            /** @description For which machine. */
+            machine: string;
+            /** @description Who waits. */
+            person: string;
+            /** @description The request that is to be answered. */
+            request?: string | null;
+            /** @description In a sentence. */
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
         };
         /** @description A way into a machine besides SSH. */
         WayView: {
@@ -4146,6 +4813,11 @@ export interface components {
             rules: components["schemas"]["RuleView"][];
             /** @description In a sentence. */
             sentence: string;
+        };
+        /** @description Why something is done. */
+        WhyNote: {
+            /** @description Why, in a few words. */
+            why: string;
         };
     };
     responses: never;
@@ -4341,6 +5013,75 @@ export interface operations {
                 content?: never;
             };
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    deputies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeputyView"][];
+                };
+            };
+        };
+    };
+    setDeputy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeputyView"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    endDeputy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4780,6 +5521,43 @@ export interface operations {
             };
         };
     };
+    reviewFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyNote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     openInvitation: {
         parameters: {
             query?: never;
@@ -4909,6 +5687,127 @@ export interface operations {
                 content?: never;
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    watchLive: {
+        parameters: {
+            query: {
+                /** @description Identifiers, separated by commas: 1 to 16. */
+                sessions: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["LiveLine"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    lockdown: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LockdownView"];
+                };
+            };
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    lockDown: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyNote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LockdownView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    lift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyNote"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6140,6 +7039,25 @@ export interface operations {
             };
         };
     };
+    notices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeView"][];
+                };
+            };
+        };
+    };
     now: {
         parameters: {
             query?: never;
@@ -6156,6 +7074,60 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Now"];
                 };
+            };
+        };
+    };
+    passes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PassView"][];
+                };
+            };
+        };
+    };
+    withdrawPass: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyNote"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -7054,6 +8026,158 @@ export interface operations {
             };
         };
     };
+    requests: {
+        parameters: {
+            query?: {
+                /** @description `open`, `approved`, `refused`, `withdrawn` or `expired`; all where it is missing. */
+                state?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestView"][];
+                };
+            };
+        };
+    };
+    ask: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestView"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    request: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    answer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAnswer"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    withdrawRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     retiredMachines: {
         parameters: {
             query?: never;
@@ -7323,6 +8447,184 @@ export interface operations {
         requestBody?: never;
         responses: {
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    extendSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Extension"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    inviteGuest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invited"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleThere"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    dismissGuest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleThere"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    keyboard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keyboard"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleThere"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    type: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Typed"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7616,6 +8918,41 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StopOrder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stopped"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,6 +5,8 @@ import { onUnmounted } from "vue";
 const CONCERNS: Record<string, string[]> = {
   sessions: ["sessions", "session", "now", "strips"],
   findings: ["findings", "finding", "now", "strips"],
+  asking: ["requests", "passes", "now"],
+  outbox: ["now"],
   log: ["log"],
   rules: ["strips", "policy", "drafts", "draft", "reach", "versions", "why"],
   reviews: ["reviews", "review"],

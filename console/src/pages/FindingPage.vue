@@ -1,8 +1,10 @@
 <script setup lang="ts">
-import { useQuery } from "@tanstack/vue-query";
+import { useMutation, useQuery } from "@tanstack/vue-query";
+import { ref } from "vue";
 import { api, unwrap } from "../api/client";
 import { useNow } from "../composables/useNow";
 import { dayAndClock } from "../lib/time";
+import ProblemNote from "../ui/ProblemNote.vue";
 import StateNote from "../ui/StateNote.vue";
 
 const props = defineProps<{ id: string }>();
@@ -10,6 +12,14 @@ const { zone } = useNow();
 const finding = useQuery({
   queryKey: ["finding", props.id],
   queryFn: async () => unwrap(await api.GET("/api/v1/findings/{id}", { params: { path: { id: props.id } } })),
+});
+const note = ref("");
+const review = useMutation({
+  mutationFn: async () => {
+    const body = { why: note.value };
+    return unwrap(await api.POST("/api/v1/findings/{id}/review", { params: { path: { id: props.id } }, body }));
+  },
+  onSuccess: () => finding.refetch(),
 });
 </script>
 
@@ -35,6 +45,18 @@ const finding = useQuery({
           }}</span>
           {{ finding.data.value.mend }}
         </p>
+        <form
+          v-if="finding.data.value.kind === 'emergency-used' && !finding.data.value.settled"
+          class="mt-4 flex flex-wrap items-end gap-3"
+          @submit.prevent="review.mutate()"
+        >
+          <label class="min-w-64 flex-1"
+            ><span class="label">What you found when you looked at it</span
+            ><input v-model="note" class="field w-full" name="note" required maxlength="500"
+          /></label>
+          <button class="button" data-kind="main" :disabled="review.isPending.value">Close it</button>
+          <ProblemNote class="w-full" :text="review.error.value?.message" />
+        </form>
         <h2 class="mb-2 mt-6">Evidence</h2>
         <p v-if="!finding.data.value.lines.length" class="text-soft">
           No log shows it: the service saw it itself. The <RouterLink to="/log">event log</RouterLink> has the moment.

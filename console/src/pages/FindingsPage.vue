@@ -22,6 +22,7 @@ const KINDS = {
   "host-key-changed": "Another host key",
   "agent-cloned": "Copied agent",
   "credential-stuck": "Lost credential",
+  "emergency-used": "Emergency",
   "key-added": "Key added by hand",
   "tracks-hidden": "Tracks hidden",
 };

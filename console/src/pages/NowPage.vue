@@ -6,9 +6,10 @@ import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
 import SessionTable from "../features/sessions/SessionTable.vue";
 import { useEndSession } from "../features/sessions/useEndSession";
+import StopPanel from "../features/live/StopPanel.vue";
 import DayStrips from "../features/strips/DayStrips.vue";
 import StripLegend from "../features/strips/StripLegend.vue";
-import { isoDay, longDay } from "../lib/time";
+import { clock as hour, isoDay, longDay } from "../lib/time";
 import StateNote from "../ui/StateNote.vue";
 
 const { administers } = useMe();
@@ -47,7 +48,18 @@ const findings = useQuery({
       <RouterLink to="/sessions?state=live">{{ now.live }} {{ now.live === 1 ? "session" : "sessions" }}</RouterLink>
       {{ now.live === 1 ? "is" : "are" }} live</template
     >
-    <template v-else>Nobody is connected</template>, and
+    <template v-else>Nobody is connected</template
+    ><template v-if="now.waiting.length"
+      >,
+      <a href="#waiting"
+        >{{ now.waiting.length }} {{ now.waiting.length === 1 ? "waits" : "wait" }} to begin</a
+      ></template
+    ><template v-if="now.yours"
+      >,
+      <RouterLink to="/requests" class="text-wait"
+        >{{ now.yours }} {{ now.yours === 1 ? "request waits" : "requests wait" }} for your answer</RouterLink
+      ></template
+    >, and
     <template v-if="now.findings_new">
       <RouterLink to="/findings" class="text-viol"
         >{{ now.findings_new }} {{ now.findings_new === 1 ? "finding" : "findings" }}</RouterLink
@@ -60,6 +72,49 @@ const findings = useQuery({
     <template v-else>there are no findings.</template>
   </h1>
   <StateNote v-else :loading="!nowError" :error="nowError" @retry="refetch()" />
+  <template v-if="now">
+    <p
+      v-if="now.lockdown"
+      class="mt-3 border-l-4 border-l-wait bg-waitbg px-4 py-3"
+      role="alert"
+      data-testid="lockdown"
+    >
+      <strong>The service is locked down</strong> since {{ hour(now.lockdown.since, zone) }} by {{ now.lockdown.by }}:
+      {{ now.lockdown.why }}. Nobody new comes in, but in an emergency.
+    </p>
+    <div class="mt-3 flex flex-wrap items-center gap-x-5 gap-y-2 text-[0.9rem] text-soft" data-testid="backlog">
+      <span
+        >{{ now.backlog.recordings }} {{ now.backlog.recordings === 1 ? "recording runs" : "recordings run" }},
+        <RouterLink to="/machines"
+          >{{ now.backlog.agents_online }} of
+          {{ now.backlog.agents_online + now.backlog.agents_offline }} agents</RouterLink
+        >
+        are online ({{ now.backlog.relays_online }} {{ now.backlog.relays_online === 1 ? "relay" : "relays" }}),
+        {{
+          now.backlog.notices === 0
+            ? "no notice waits"
+            : `${now.backlog.notices} ${now.backlog.notices === 1 ? "notice waits" : "notices wait"}`
+        }}<template v-if="now.backlog.notices_failing"
+          >, {{ now.backlog.notices_failing }} could not be delivered yet</template
+        >.</span
+      >
+      <StopPanel v-if="administers" :now="now" class="ml-auto" />
+    </div>
+    <section v-if="now.waiting.length" id="waiting" class="mt-4" aria-label="Waiting">
+      <ul class="sheet divide-y divide-line border-l-4 border-l-wait">
+        <li
+          v-for="w in now.waiting"
+          :key="w.id"
+          class="flex flex-wrap items-baseline gap-x-4 px-4 py-2"
+          data-testid="waits"
+        >
+          <span>{{ w.sentence }}</span>
+          <span class="text-soft">since {{ hour(w.since, zone) }}, until {{ hour(w.until, zone) }}</span>
+          <RouterLink v-if="w.request" :to="`/requests/${w.request}`" class="ml-auto">The request</RouterLink>
+        </li>
+      </ul>
+    </section>
+  </template>
 
   <div class="mb-2 mt-5 flex flex-wrap items-center gap-x-3 gap-y-2">
     <h2>{{ back === 0 ? "Today" : back === 1 ? "Yesterday" : `${back} days ago` }}</h2>
@@ -75,7 +130,10 @@ const findings = useQuery({
 
   <div class="mt-6 grid gap-6 xl:grid-cols-[1fr_21rem]">
     <div>
-      <h2 class="mb-2">Live</h2>
+      <div class="mb-2 flex items-baseline gap-4">
+        <h2>Live</h2>
+        <RouterLink v-if="now?.live" to="/watch">Watch the terminals</RouterLink>
+      </div>
       <SessionTable
         v-if="live.data.value?.items.length"
         :sessions="live.data.value.items"

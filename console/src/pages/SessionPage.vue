@@ -12,6 +12,7 @@ import { parseFrames } from "../lib/recording";
 import StateNote from "../ui/StateNote.vue";
 
 const RecordingPlayer = defineAsyncComponent(() => import("../features/sessions/RecordingPlayer.vue"));
+const LiveSession = defineAsyncComponent(() => import("../features/live/LiveSession.vue"));
 const props = defineProps<{ id: string }>();
 const route = useRoute();
 const { readsAll, administers } = useMe();
@@ -101,7 +102,8 @@ const rest = computed(() => {
     </div>
     <div class="mt-4 grid gap-x-7 gap-y-5 lg:grid-cols-[minmax(0,1fr)_24.5rem]">
       <div class="min-w-0">
-        <template v-if="session.data.value.recorded">
+        <LiveSession v-if="!session.data.value.ended" :session="session.data.value" />
+        <template v-if="session.data.value.recorded && session.data.value.ended">
           <RecordingPlayer
             v-if="frames.data.value && (!readsAll || findings.data.value)"
             ref="player"

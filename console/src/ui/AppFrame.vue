@@ -32,6 +32,7 @@ const places = computed(() => {
     ["/rules", "Rules", may("read-rules")],
     ["/reach", "Reach", full],
     ["/reviews", "Reviews", full],
+    ["/requests", "Requests", full],
     ["/sessions", "Sessions", full],
     ["/pins", "PINs", may("issue-pins")],
     ["/findings", "Findings", readsAll.value],
@@ -84,6 +85,9 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
             class="flex items-center gap-1.5 border-b-[3px] border-transparent px-3 pt-[3px] text-soft no-underline hover:text-ink aria-[current]:border-accent aria-[current]:font-semibold aria-[current]:text-ink"
           >
             {{ name }}
+            <span v-if="path === '/requests' && now?.yours" class="font-semibold text-wait"
+              >{{ now.yours }}<span class="sr-only"> wait for your answer</span></span
+            >
             <span v-if="path === '/findings' && now?.findings_new" class="font-semibold text-viol"
               >{{ now.findings_new }}<span class="sr-only"> new since yesterday</span></span
             >

@@ -165,6 +165,24 @@ fn allowed(role: &str) -> BTreeSet<&'static str> {
         "confirm",
         "refuseConfirmation",
         "enterPin",
+        "requests",
+        "ask",
+        "request",
+        "answer",
+        "withdrawRequest",
+        "passes",
+        "withdrawPass",
+        "deputies",
+        "setDeputy",
+        "endDeputy",
+        "lockdown",
+        "watchLive",
+        "inviteGuest",
+        "dismissGuest",
+        "keyboard",
+        "type",
+        "extendSession",
+        "reviewFinding",
     ];
     const DIRECTORY: &[&str] = &["people", "reachMatrix"];
     const RULES: &[&str] = &[
@@ -194,6 +212,7 @@ fn allowed(role: &str) -> BTreeSet<&'static str> {
         "serviceKeys",
         "vault",
         "credentialHistory",
+        "notices",
     ];
     let lists: &[&[&str]] = match role {
         "technician" => &[ALL, &["issuePin"]],

@@ -1,5 +1,6 @@
 import { ref } from "vue";
 import { failure, type Check, type CheckLine, type MachineCheck } from "../../api/client";
+import { readLines } from "../../lib/lines";
 
 /** Checks a machine, and shows each step as it comes (the answer is a line of JSON for each). */
 export function useCheck() {
@@ -18,14 +19,8 @@ export function useCheck() {
     [steps.value, done.value, running.value, error.value] = [[], null, true, ""];
     try {
       const answer = await fetch(`/api/v1/machines/${encodeURIComponent(machine)}/check`, { method: "POST" });
-      if (!answer.ok || !answer.body) throw await failure(answer);
-      const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
-      let rest = "";
-      for (let piece = await reader.read(); !piece.done; piece = await reader.read()) {
-        const lines = (rest + piece.value).split("\n");
-        rest = lines.pop() ?? "";
-        for (const line of lines) take(JSON.parse(line) as CheckLine);
-      }
+      if (!answer.ok) throw await failure(answer);
+      await readLines<CheckLine>(answer, take);
     } catch (why) {
       error.value = why instanceof Error ? why.message : String(why);
     }

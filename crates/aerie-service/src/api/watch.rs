@@ -246,7 +246,7 @@ async fn joined(app: &App, caller: &Caller, live: &LiveSession, says: String) ->
 }
 
 /// Invite somebody into a live session, to watch or with the keyboard. They need a right of their own, with their own factors.
-#[utoipa::path(post, path = "/sessions/{id}/guests", operation_id = "invite", params(("id" = String, Path)), request_body = Invited, responses((status = 200, body = PeopleThere), (status = 404), (status = 422)))]
+#[utoipa::path(post, path = "/sessions/{id}/guests", operation_id = "inviteGuest", params(("id" = String, Path)), request_body = Invited, responses((status = 200, body = PeopleThere), (status = 404), (status = 422)))]
 pub(super) async fn invite(
     State(app): State<Arc<App>>,
     caller: Caller,
@@ -269,7 +269,7 @@ pub(super) async fn invite(
 }
 
 /// Take an invitation back.
-#[utoipa::path(delete, path = "/sessions/{id}/guests/{person}", operation_id = "dismiss", params(("id" = String, Path), ("person" = String, Path)), responses((status = 200, body = PeopleThere), (status = 404)))]
+#[utoipa::path(delete, path = "/sessions/{id}/guests/{person}", operation_id = "dismissGuest", params(("id" = String, Path), ("person" = String, Path)), responses((status = 200, body = PeopleThere), (status = 404)))]
 pub(super) async fn dismiss(
     State(app): State<Arc<App>>,
     caller: Caller,

@@ -57,8 +57,9 @@ pub(super) async fn enrol(client: &Client, machines: &mut [RunningMachine], serv
         if name == "coude-1" {
             machine.run(QUICKLOOK, "").map_err(gone)?;
         }
-        let command =
-            format!("{PROGRAM} agent enrol --yes --allow {allow} --trust-file /etc/ssh/authority.pub && exec {PROGRAM} agent run");
+        let command = format!(
+            "{PROGRAM} agent enrol --yes --allow {allow} --trust-file /etc/ssh/authority.pub && exec {PROGRAM} agent run --answered-by operator,archivist"
+        );
         machine.run(&command, &code).map_err(gone)?;
         enrolled.push(name);
     }

@@ -79,7 +79,7 @@ impl People {
         let directory = tempfile::Builder::new().prefix("aerie-people-").tempdir().map_err(failed)?;
         let askpass = directory.path().join("askpass");
         let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o700).open(&askpass).map_err(failed)?;
-        file.write_all(b"#!/bin/sh\nexec cat \"$AERIE_ANSWER\"\n").map_err(failed)?;
+        file.write_all(b"#!/bin/sh\ncase \"$1\" in Reason*) [ -z \"$AERIE_REASON\" ] || exec echo \"$AERIE_REASON\";; esac\nexec cat \"$AERIE_ANSWER\"\n").map_err(failed)?;
         drop(file);
         Ok(Self { demo, codes: Codes::default(), askpass, directory, next: AtomicU64::new(0) })
     }
@@ -113,13 +113,28 @@ impl People {
         self.run_with(program, &code, arguments, input).await
     }
 
+    /// Runs a program as a person, with a fresh code, who gives this reason where one is asked for.
+    ///
+    /// # Errors
+    /// When the program is not there, or does not end within a minute.
+    pub async fn run_because(&self, program: &str, person: &str, reason: &str, arguments: &[&str]) -> Result<Ended, Failure> {
+        let code = self.codes.next(person).await;
+        let mut command = self.command(program, &code, arguments);
+        command.env("AERIE_REASON", reason);
+        Self::ended(command, program, arguments, "").await
+    }
+
     /// Runs a program that answers a question for a code with `answer`.
     ///
     /// # Errors
     /// When the program is not there, or does not end within a minute.
     pub async fn run_with(&self, program: &str, answer: &str, arguments: &[&str], input: &str) -> Result<Ended, Failure> {
+        Self::ended(self.command(program, answer, arguments), program, arguments, input).await
+    }
+
+    async fn ended(mut command: Command, program: &str, arguments: &[&str], input: &str) -> Result<Ended, Failure> {
         let failed = |e: std::io::Error| Failure { exit: crate::Exit::File, message: format!("{program}: {e}; is it installed?") };
-        let mut child: Child = self.command(program, answer, arguments).stdin(Stdio::piped()).spawn().map_err(failed)?;
+        let mut child: Child = command.stdin(Stdio::piped()).spawn().map_err(failed)?;
         if let Some(mut stdin) = child.stdin.take() {
             let input = input.as_bytes().to_vec();
             tokio::spawn(async move {

@@ -4,7 +4,10 @@ use super::scenario;
 use crate::Failure;
 use aerie_api::{DraftText, NewReview, ReviewDecision};
 use aerie_client::Client;
-use aerie_core::policy::change_rule;
+use aerie_core::approval::Wish;
+use aerie_core::policy::{Capability, change_rule};
+use aerie_store::{RequestRow, RequestState};
+use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use std::collections::BTreeMap;
 
@@ -16,6 +19,24 @@ pub(super) fn draft() -> Result<String, Failure> {
     let text = change(scenario::RULES, "service-desk", "machines", json!("label:weather | name:guide-cam"))?;
     let text = change(&text, "instruments", "hours", json!("supplier"))?;
     change(&text, "archive", "capabilities", json!(["shell", "download"]))
+}
+
+/// What Mira asked for and nobody has answered.
+pub(super) fn request(now: Timestamp) -> RequestRow {
+    let wish = Wish {
+        id: "fb00spectro1".into(),
+        person: "mira".into(),
+        machines: vec!["spectro-1".into()],
+        capabilities: vec![Capability::Shell, Capability::Upload],
+        from: now,
+        until: now + SignedDuration::from_hours(8),
+        reason: "The slit wheel stalls since the thunderstorm; new firmware is here".into(),
+        ticket: "OBS-2291".into(),
+        asked: now,
+        expires: now + SignedDuration::from_hours(8),
+        waiting: false,
+    };
+    RequestRow { wish, answers: vec![], state: RequestState::Open, reminded: None, over: None }
 }
 
 /// Begins both.

@@ -1,6 +1,6 @@
 //! Starts everything that the demo consists of, and ends it.
 
-use super::{closed, history, plans, scenario};
+use super::{closed, history, plans, scenario, sink};
 use crate::Failure;
 use crate::cli::Demo;
 use crate::commands::serve::enrol;
@@ -107,6 +107,8 @@ pub struct Running {
     pub description: Description,
     service: Service,
     machines: Vec<RunningMachine>,
+    /// Takes the mails, while it is held.
+    _sink: sink::Sink,
     temporary: Option<tempfile::TempDir>,
 }
 
@@ -188,6 +190,14 @@ impl Running {
         store.set_meta(PASSWORD_COST, b"19456 2").await?;
         // Inside their networks this is where the service is found.
         store.set_setting(Setting::AgentAddress, UPLINK, "setup", "the demo's closed networks", Timestamp::now()).await?;
+        let sink = sink::Sink::start(&places.root.join("mail")).await.map_err(failed("the mail server"))?;
+        let (mail, from) = (format!("smtp://{}", sink.address), "Aerie <aerie@corvid-ridge.example>");
+        for (setting, value) in [(Setting::MailServer, mail.as_str()), (Setting::MailFrom, from)] {
+            store.set_setting(setting, value, "setup", "the demo's own mail server", Timestamp::now()).await?;
+        }
+        if fresh {
+            store.put_request(&plans::request(Timestamp::now())).await?;
+        }
         let token = token(&store, &keys).await?;
         store.close().await;
         let service = Service::start(config).await?;
@@ -197,7 +207,7 @@ impl Running {
         if let Some(https) = service.https() {
             closed::enrol(&client, &mut machines, https).await?;
         }
-        let running = Self { description, service, machines, temporary };
+        let running = Self { description, service, machines, temporary, _sink: sink };
         if fresh {
             running.audit_logs().await?;
             plans::begin(&client).await?;
@@ -223,7 +233,7 @@ impl Running {
     /// # Errors
     /// When the service does not end in order; the machines end all the same.
     pub async fn stop(self) -> Result<(), Failure> {
-        let Self { service, machines, temporary, .. } = self;
+        let Self { service, machines, temporary, _sink, .. } = self;
         let stopped = service.stop().await;
         drop(machines);
         drop(temporary);

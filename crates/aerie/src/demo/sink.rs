@@ -1,9 +1,56 @@
-//! A mail server and a receiver of webhooks for the demo and the tests: they take what comes, and keep it where it can be looked at.
+//! A mail server for the demo and the tests: it takes what comes, and keeps it where it can be looked at.
 
-use tokio::io::{AsyncBufRead, AsyncBufReadExt as _, AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
+use tokio::io::{AsyncBufRead, AsyncBufReadExt as _, AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _, BufReader};
+use tokio::net::TcpListener;
 
 /// Longest mail that is taken.
 const MAX_MAIL: u64 = 1 << 20;
+
+/// A mail server on loopback that puts each mail into a file of its own.
+#[derive(Debug)]
+pub struct Sink {
+    /// Where it listens.
+    pub address: SocketAddr,
+    serving: tokio::task::JoinHandle<()>,
+}
+
+impl Sink {
+    /// Starts it; the files go into this directory, numbered in the order in which they came.
+    ///
+    /// # Errors
+    /// When the directory or a port cannot be had.
+    pub async fn start(directory: &Path) -> std::io::Result<Self> {
+        std::fs::create_dir_all(directory)?;
+        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).await?;
+        let address = listener.local_addr()?;
+        let (directory, number) = (directory.to_path_buf(), Arc::new(AtomicU32::new(1)));
+        let serving = tokio::spawn(async move {
+            while let Ok((stream, _)) = listener.accept().await {
+                let (directory, number) = (directory.clone(), number.clone());
+                tokio::spawn(async move {
+                    let keep = |mail: String| {
+                        let file = directory.join(format!("{:04}.eml", number.fetch_add(1, Ordering::Relaxed)));
+                        if let Err(e) = std::fs::write(&file, mail) {
+                            tracing::warn!(error = %e, "a mail of the demo could not be kept");
+                        }
+                    };
+                    take_mail(BufReader::new(stream), keep).await;
+                });
+            }
+        });
+        Ok(Self { address, serving })
+    }
+}
+
+impl Drop for Sink {
+    fn drop(&mut self) {
+        self.serving.abort();
+    }
+}
 
 /// Speaks SMTP (RFC 5321) as a server that takes every mail, until the client leaves.
 pub async fn take_mail<S: AsyncBufRead + AsyncRead + AsyncWrite + Unpin>(mut stream: S, mut each: impl FnMut(String)) {

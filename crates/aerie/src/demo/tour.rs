@@ -111,6 +111,10 @@ impl Tour {
         self.step("The hours of the night are kept", async |t| t.hours().await).await;
         self.step("Machines in a closed network are reached through an agent and a relay", async |t| t.closed().await).await;
         self.step("A kept password lets Mira in, is changed afterwards, and nobody saw it", async |t| t.kept().await).await;
+        self.step("Jun is let onto coude-1 by whoever sits there, who then stops it", async |t| t.consent().await).await;
+        self.step("Mira waits for a scientist, who gives her less than she asked for", async |t| t.approval().await).await;
+        self.step("In an emergency Mira waits for nobody, and everybody hears of it", async |t| t.emergency().await).await;
+        self.step("All sessions are stopped, and the service is locked down and opened again", async |t| t.stop().await).await;
         self.newcomer().await;
         self.step("A rule that would break a guardrail cannot be published", async |t| t.guardrail().await).await;
         self.step("A draft shows who gains and loses what", async |t| t.compare().await).await;
@@ -179,6 +183,108 @@ impl Tour {
             said.push(format!("{login} said {:?}", e.out.trim()));
         }
         Ok((held, format!("{}; nothing listens for them anywhere", said.join(", "))))
+    }
+
+    /// Somebody's session, once it is live; the newest.
+    async fn live(&self, person: &str) -> Result<SessionView, Failure> {
+        let query = SessionQuery { state: Some("live".into()), person: Some(person.into()), limit: Some(1), ..SessionQuery::default() };
+        loop {
+            if let Some(live) = self.client.sessions(&query).await?.items.into_iter().next() {
+                return Ok(live);
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// A client of somebody who signed in with password and code.
+    async fn as_person(&self, person: &str) -> Result<Client, Failure> {
+        let password = self.people.demo.people.iter().find(|p| p.name == person).map(|p| p.password.clone()).unwrap_or_default();
+        let code = self.people.codes.next(person).await;
+        let me = Client::new(&self.people.demo.api, None).sign_in(person, &password, &code).await?;
+        Ok(Client::new(&self.people.demo.api, me.token))
+    }
+
+    async fn consent(&self) -> Found {
+        let here = |say: &str| format!("{} agent answer --wait --say {say}", aerie_lab::PROGRAM);
+        // Sunniva sits at coude-1: what she answers, she answers as the machine's own account.
+        let (agree, stop) = (here("agree"), here("stop"));
+        let arguments = ["sunniva+coude-1@aerie", agree.as_str()];
+        let agrees = self.people.run("ssh", "sunniva", &arguments, "");
+        let works = self.people.run("ssh", "jun", &["jun+coude-1@aerie", "echo in; exec sleep 60"], "");
+        let stops = async {
+            self.live("jun").await?;
+            self.people.run("ssh", "sunniva", &["sunniva+coude-1@aerie", &stop], "").await
+        };
+        let agreed = async {
+            let agreed = agrees.await?;
+            stops.await?;
+            Ok::<_, Failure>(agreed)
+        };
+        let (agreed, worked) = tokio::join!(agreed, works);
+        let (agreed, worked) = (agreed?, worked?);
+        let held =
+            agreed.status == Some(0) && worked.out.contains("in") && worked.err.contains("the person at the machine agrees no longer");
+        let told = worked.err.lines().filter(|l| l.contains("aerie:")).map(str::trim).collect::<Vec<_>>().join("\n");
+        Ok((held, told))
+    }
+
+    async fn approval(&self) -> Found {
+        let amara = self.as_person("amara").await?;
+        let works = self.people.run_because("ssh", "mira", "The slit wheel stalls", &["mira+spectro-1@aerie", "hostname"]);
+        let answers = async {
+            loop {
+                let open = amara.requests(Some("open")).await?;
+                if let Some(request) = open.into_iter().find(|r| r.waiting && r.yours) {
+                    let until = Some(Timestamp::now() + jiff::SignedDuration::from_mins(30));
+                    let given = aerie_api::NewAnswer { yes: true, until, ..Default::default() };
+                    return Ok::<_, Failure>(amara.answer(&request.id, &given).await?);
+                }
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+        };
+        let (worked, answered) = tokio::join!(works, answers);
+        let (worked, answered) = (worked?, answered?);
+        let pass = amara.passes().await?.into_iter().find(|p| p.id == answered.id);
+        let held = worked.out.trim() == "spectro-1" && pass.as_ref().is_some_and(|p| p.until < answered.until);
+        let waited = worked.err.lines().find(|l| l.contains("waiting for")).unwrap_or_default().trim().to_string();
+        Ok((held, format!("{waited}\n{}", pass.map(|p| p.sentence).unwrap_or_default())))
+    }
+
+    async fn emergency(&self) -> Found {
+        let worked =
+            self.people.run_because("ssh", "mira", "The cryostat warms up", &["mira+spectro-1+emergency@aerie", "hostname"]).await?;
+        let query = ListQuery { kind: Some("emergency-used".into()), limit: Some(1), ..ListQuery::default() };
+        let finding = self.client.findings(&query).await?.items.into_iter().next();
+        let own = match &finding {
+            Some(f) => self.as_person("mira").await?.review_finding(&f.id, "It was fine").await.is_err(),
+            None => false,
+        };
+        let told = self.client.notices().await?.iter().filter(|n| n.subject.starts_with("Emergency")).count();
+        let open = finding.as_ref().is_some_and(|f| f.settled.is_none());
+        let sentence = finding.map(|f| f.sentence).unwrap_or_default();
+        Ok((
+            worked.out.trim() == "spectro-1" && open && own && told > 0,
+            format!("{sentence}\n{told} people were told by mail; she cannot close it herself"),
+        ))
+    }
+
+    async fn stop(&self) -> Found {
+        let works = self.people.run("ssh", "arlo", &["arlo+archive-db@aerie", "sleep 60"], "");
+        let stops = async {
+            self.live("arlo").await?;
+            let order = aerie_api::StopOrder { all: Some(true), why: "Lightning on the ridge".into(), ..Default::default() };
+            let stopped = self.client.stop(&order).await?;
+            self.client.lock_down("Lightning on the ridge").await?;
+            Ok::<_, Failure>(stopped)
+        };
+        let (worked, stopped) = tokio::join!(works, stops);
+        let (worked, stopped) = (worked?, stopped?);
+        let kept_out = self.people.run("ssh", "arlo", &["arlo+archive-db@aerie", "hostname"], "").await?;
+        self.as_person("tove").await?.lift("The storm is over").await?;
+        let again = self.people.run("ssh", "arlo", &["arlo+archive-db@aerie", "hostname"], "").await?;
+        let held =
+            worked.err.contains("Lightning on the ridge") && kept_out.err.contains("locked down") && again.out.trim() == "archive-db";
+        Ok((held, format!("{}\n{}", stopped.sentence, kept_out.err.trim())))
     }
 
     async fn kept(&self) -> Found {

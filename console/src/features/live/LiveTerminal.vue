@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import type { Terminal } from "@xterm/xterm";
+import { onMounted, onUnmounted, ref } from "vue";
+import { fontSize, openTerminal } from "../sessions/terminal";
+import type { Live } from "./useLive";
+
+/** One terminal of a live session, as it is now. */
+const props = defineProps<{ live: Live; session: string; channel: number; name: string; typing?: boolean }>();
+const emit = defineEmits<{ typed: [text: string] }>();
+const host = ref<HTMLElement>();
+let terminal: Terminal | undefined;
+let leave: (() => void) | undefined;
+
+function sized(columns: number, rows: number) {
+  const box = host.value;
+  if (!box) return;
+  if (!terminal) {
+    terminal = openTerminal(box, columns, rows);
+    terminal.onData((text) => props.typing && emit("typed", text));
+    // Keys go on only while whoever looks has the keyboard.
+    terminal.attachCustomKeyEventHandler(() => props.typing ?? false);
+  }
+  terminal.options.disableStdin = false;
+  terminal.options.fontSize = fontSize(box.clientWidth, columns);
+  terminal.resize(columns, rows);
+}
+
+onMounted(() => {
+  leave = props.live.show(props.session, props.channel, {
+    draw: (columns, rows, bytes) => {
+      sized(columns, rows);
+      terminal?.reset();
+      terminal?.write(bytes);
+    },
+    write: (bytes) => terminal?.write(bytes),
+    resize: sized,
+  });
+});
+onUnmounted(() => {
+  leave?.();
+  terminal?.dispose();
+});
+</script>
+
+<template>
+  <div
+    ref="host"
+    class="min-h-24 overflow-hidden rounded bg-screen p-2"
+    role="img"
+    :aria-label="`Live terminal: ${name}`"
+    data-testid="live-terminal"
+  />
+</template>
