@@ -30,7 +30,8 @@ pub(super) async fn tend(connection: Arc<Connection>, session: Arc<OpenSession>)
     if reason != EndReason::Left
         && let Some(handle) = connection.handle()
     {
-        let _ = handle.disconnect(russh::Disconnect::ByApplication, format!("The session ended {}.", reason.phrase()), "en".into()).await;
+        let says = format!("The session ended {}{}.", reason.phrase(), said_why(&session));
+        let _ = handle.disconnect(russh::Disconnect::ByApplication, says, "en".into()).await;
     }
     close(&connection, &session, reason).await;
 }
@@ -98,10 +99,14 @@ async fn step(connection: &Connection, session: &OpenSession) -> Option<EndReaso
 async fn end_by_hand(connection: &Connection, session: &OpenSession) -> EndReason {
     let reason = session.live.end_reason().unwrap_or(EndReason::Ended);
     if reason != EndReason::Left {
-        let why = session.live.end_note().map(|n| format!(": {}", n.trim_end_matches('.'))).unwrap_or_default();
-        notice(connection, session, &format!("This session ended {}{why}.", reason.phrase())).await;
+        notice(connection, session, &format!("This session ended {}{}.", reason.phrase(), said_why(session))).await;
     }
     reason
+}
+
+/// What whoever ended it said, as a sentence goes on.
+fn said_why(session: &OpenSession) -> String {
+    session.live.end_note().map(|n| format!(": {}", n.trim_end_matches('.'))).unwrap_or_default()
 }
 
 /// Decides again for everything that the session is used for.

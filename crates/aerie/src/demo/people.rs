@@ -79,7 +79,7 @@ impl People {
         let directory = tempfile::Builder::new().prefix("aerie-people-").tempdir().map_err(failed)?;
         let askpass = directory.path().join("askpass");
         let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o700).open(&askpass).map_err(failed)?;
-        file.write_all(b"#!/bin/sh\ncase \"$1\" in Reason*) [ -z \"$AERIE_REASON\" ] || exec echo \"$AERIE_REASON\";; esac\nexec cat \"$AERIE_ANSWER\"\n").map_err(failed)?;
+        file.write_all(b"#!/bin/sh\ncase \"$1\" in *Reason*) [ -z \"$AERIE_REASON\" ] || exec echo \"$AERIE_REASON\";; esac\nexec cat \"$AERIE_ANSWER\"\n").map_err(failed)?;
         drop(file);
         Ok(Self { demo, codes: Codes::default(), askpass, directory, next: AtomicU64::new(0) })
     }

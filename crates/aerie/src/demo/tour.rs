@@ -112,8 +112,8 @@ impl Tour {
         self.step("Machines in a closed network are reached through an agent and a relay", async |t| t.closed().await).await;
         self.step("A kept password lets Mira in, is changed afterwards, and nobody saw it", async |t| t.kept().await).await;
         self.step("Jun is let onto coude-1 by whoever sits there, who then stops it", async |t| t.consent().await).await;
-        self.step("Mira waits for a scientist, who gives her less than she asked for", async |t| t.approval().await).await;
         self.step("In an emergency Mira waits for nobody, and everybody hears of it", async |t| t.emergency().await).await;
+        self.step("Mira waits for a scientist, who gives her less than she asked for", async |t| t.approval().await).await;
         self.step("All sessions are stopped, and the service is locked down and opened again", async |t| t.stop().await).await;
         self.newcomer().await;
         self.step("A rule that would break a guardrail cannot be published", async |t| t.guardrail().await).await;
@@ -269,9 +269,9 @@ impl Tour {
     }
 
     async fn stop(&self) -> Found {
-        let works = self.people.run("ssh", "arlo", &["arlo+archive-db@aerie", "sleep 60"], "");
+        let works = self.people.run("ssh", "amara", &["amara+guide-cam@aerie", "sleep 60"], "");
         let stops = async {
-            self.live("arlo").await?;
+            self.live("amara").await?;
             let order = aerie_api::StopOrder { all: Some(true), why: "Lightning on the ridge".into(), ..Default::default() };
             let stopped = self.client.stop(&order).await?;
             self.client.lock_down("Lightning on the ridge").await?;
@@ -279,11 +279,10 @@ impl Tour {
         };
         let (worked, stopped) = tokio::join!(works, stops);
         let (worked, stopped) = (worked?, stopped?);
-        let kept_out = self.people.run("ssh", "arlo", &["arlo+archive-db@aerie", "hostname"], "").await?;
+        let kept_out = self.people.run("ssh", "amara", &["amara+guide-cam@aerie", "hostname"], "").await?;
         self.as_person("tove").await?.lift("The storm is over").await?;
-        let again = self.people.run("ssh", "arlo", &["arlo+archive-db@aerie", "hostname"], "").await?;
-        let held =
-            worked.err.contains("Lightning on the ridge") && kept_out.err.contains("locked down") && again.out.trim() == "archive-db";
+        let again = self.people.run("ssh", "amara", &["amara+guide-cam@aerie", "hostname"], "").await?;
+        let held = worked.err.contains("Lightning on the ridge") && kept_out.err.contains("locked down") && again.out.trim() == "guide-cam";
         Ok((held, format!("{}\n{}", stopped.sentence, kept_out.err.trim())))
     }
 
