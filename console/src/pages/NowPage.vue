@@ -161,7 +161,7 @@ const findings = useQuery({
     </div>
     <aside v-if="findings.data.value?.items.length" class="sheet self-start border-l-4 border-l-viol p-4">
       <h2 class="mb-2 text-viol">Newest findings</h2>
-      <p v-for="f in findings.data.value.items" :key="f.id" class="mb-2.5">
+      <p v-for="f in findings.data.value.items" :key="f.id" class="mb-2.5 wrap-anywhere">
         <span class="font-semibold text-viol first-letter:uppercase">{{
           f.importance[0]!.toUpperCase() + f.importance.slice(1)
         }}</span>

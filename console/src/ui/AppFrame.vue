@@ -72,7 +72,7 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
       >To the content</a
     >
     <header class="border-b border-line bg-sheet">
-      <div class="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-6 px-4 sm:px-7">
+      <div class="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-4 px-4 sm:px-7">
         <RouterLink to="/" class="flex items-center gap-2.5 py-3 text-[1.15rem] font-bold no-underline">
           <BrandMark class="h-6 w-6" />Aerie
         </RouterLink>
@@ -82,7 +82,7 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
             :key="path"
             :to="path"
             :aria-current="here(path) ? 'page' : undefined"
-            class="flex items-center gap-1.5 border-b-[3px] border-transparent px-3 pt-[3px] text-soft no-underline hover:text-ink aria-[current]:border-accent aria-[current]:font-semibold aria-[current]:text-ink"
+            class="flex items-center gap-1.5 border-b-[3px] border-transparent px-2.5 pt-[3px] text-soft no-underline hover:text-ink aria-[current]:border-accent aria-[current]:font-semibold aria-[current]:text-ink"
           >
             {{ name }}
             <span v-if="path === '/requests' && now?.yours" class="font-semibold text-wait"
@@ -101,7 +101,7 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
               v-model="search"
               type="search"
               placeholder="Find a machine, person, address"
-              class="field w-60 pr-8"
+              class="field w-44 pr-8 xl:w-60"
             />
             <kbd
               class="mono pointer-events-none absolute right-2 top-1.5 rounded border border-line px-1.5 text-xs text-soft"

@@ -2,6 +2,7 @@
 
 use bytes::Bytes;
 use std::collections::{BTreeMap, VecDeque};
+use std::num::NonZeroU16;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use tokio::sync::{broadcast, mpsc};
 
@@ -218,9 +219,18 @@ impl Stage {
 
 fn draw(channel: u32, columns: u16, rows: u16, kept: &VecDeque<Bytes>) -> Screen {
     let (columns, rows) = (columns.clamp(2, MOST_CELLS), rows.clamp(1, MOST_CELLS));
-    let mut parser = vt100::Parser::new(rows, columns, 0);
-    kept.iter().for_each(|bytes| parser.process(bytes));
-    Screen { channel, columns, rows, drawn: parser.screen().state_formatted() }
+    let size = |n: u16| NonZeroU16::new(n).unwrap_or(NonZeroU16::MIN);
+    let drawing = || {
+        let mut parser = vt100::Parser::new(size(rows), size(columns), 0);
+        kept.iter().for_each(|bytes| parser.process(bytes));
+        parser.screen().state_formatted().into()
+    };
+    // What a machine sends is made by whoever works on it: should it lead the emulation astray, the last of it is shown as it is.
+    let drawn = std::panic::catch_unwind(std::panic::AssertUnwindSafe(drawing)).unwrap_or_else(|_| {
+        tracing::warn!("a terminal could not be drawn");
+        kept.back().map(|b| b.to_vec()).unwrap_or_default()
+    });
+    Screen { channel, columns, rows, drawn }
 }
 
 #[cfg(test)]
@@ -233,7 +243,7 @@ mod tests {
         let _typed = stage.open(1, (20, 3));
         stage.handle_output(1, &Bytes::from_static(b"one\r\ntwo\r\nthree\r\nfour\x1b[2;1HTWO"));
         let (screens, mut next) = stage.watch();
-        let mut parser = vt100::Parser::new(3, 20, 0);
+        let mut parser = vt100::Parser::new(3.try_into().unwrap(), 20.try_into().unwrap(), 0);
         parser.process(&screens[0].drawn);
         assert_eq!(parser.screen().contents(), "two\nTWOee\nfour");
         assert_eq!((screens[0].columns, screens[0].rows, parser.screen().cursor_position()), (20, 3, (1, 3)));

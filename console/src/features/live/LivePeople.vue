@@ -9,13 +9,11 @@ const away = computed(() => props.people.guests.filter((g) => !props.people.watc
 </script>
 
 <template>
-  <p class="text-[0.9rem] text-soft" data-testid="live-people">
+  <p class="flex flex-wrap gap-x-1.5 text-[0.9rem] text-soft" data-testid="live-people">
     <span class="font-semibold text-ink">{{ people.keyboard ?? person }} types.</span>
-    <template v-if="watching.length">
-      {{ watching.join(", ") }} {{ watching.length === 1 ? "watches" : "watch" }}.</template
-    >
-    <template v-if="away.length">
-      Invited: {{ away.map((g) => g.person + (g.control ? " (may type)" : "")).join(", ") }}.</template
+    <span v-if="watching.length">{{ watching.join(", ") }} {{ watching.length === 1 ? "watches" : "watch" }}.</span>
+    <span v-if="away.length"
+      >Invited: {{ away.map((g) => g.person + (g.control ? " (may type)" : "")).join(", ") }}.</span
     >
   </p>
 </template>

@@ -247,7 +247,8 @@ impl Policy {
         let row = self.machines.of_thing(machine);
         for (i, rule) in self.document.rules.iter().enumerate() {
             let concerns = row.get(i / 64).is_some_and(|w| w & (1 << (i % 64)) != 0);
-            if concerns && rule.effect == Effect::Allow {
+            let of_sessions = rule.capabilities.iter().any(Capability::is_of_sessions) && !rule.emergency;
+            if concerns && rule.effect == Effect::Allow && of_sessions {
                 found.push(self.calendars.get(rule.hours?)?);
             }
         }
