@@ -3668,6 +3668,11 @@ export interface components {
                 /** @description Identifier. */
                 id: string;
                 /**
+                 * Format: date-time
+                 * @description When it ends unless something is typed before, while it is live and the rules limit pauses.
+                 */
+                idle_until?: string | null;
+                /**
                  * Format: int64
                  * @description Length of the recording.
                  */
@@ -4445,6 +4450,11 @@ export interface components {
             findings: number;
             /** @description Identifier. */
             id: string;
+            /**
+             * Format: date-time
+             * @description When it ends unless something is typed before, while it is live and the rules limit pauses.
+             */
+            idle_until?: string | null;
             /**
              * Format: int64
              * @description Length of the recording.

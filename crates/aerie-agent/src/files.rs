@@ -52,7 +52,7 @@ pub enum StateError {
         source: io::Error,
     },
     /// It has not been enrolled.
-    #[error("no agent is enrolled in {0}: run `aerie agent enrol` first")]
+    #[error("no agent is enrolled in {0}: run `{called} enrol` first", called = crate::called())]
     NotEnrolled(String),
     /// It is enrolled already.
     #[error("an agent is enrolled in {0} already: remove that directory if it is to become another machine's")]

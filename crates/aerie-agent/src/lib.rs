@@ -20,5 +20,11 @@ pub use files::{AgentState, StateDir, StateError};
 pub use run::{Leaving, RunOptions, run};
 pub use status::{Link, Status};
 
+/// How this program is called: it comes by itself for machines, and as a part of `aerie`.
+pub fn called() -> &'static str {
+    let alone = std::env::current_exe().is_ok_and(|p| p.file_name().is_some_and(|n| n == "aerie-agent"));
+    if alone { "aerie-agent" } else { "aerie agent" }
+}
+
 /// Version of this agent.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");

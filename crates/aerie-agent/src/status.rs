@@ -56,7 +56,9 @@ impl Status {
         let mut text = format!("This computer ({}) is the machine {}{place} for {}.", self.host, self.machine, self.server);
         text += &match (&self.link, runs) {
             (Link::Stopped { why }, _) => format!("\nThe agent gave up: {why}"),
-            (_, false) => "\nThe agent does not run: start it with `aerie agent run`, or `systemctl start aerie-agent`.".into(),
+            (_, false) => {
+                format!("\nThe agent does not run: start it with `{} run`, or `systemctl start aerie-agent`.", crate::called())
+            }
             (Link::Connected { since }, true) => format!("\nConnected since {since}."),
             (Link::Trying { why, next }, true) => format!("\nNot connected: {why}\nNext try at {next}."),
         };

@@ -32,6 +32,9 @@ pub struct SessionView {
     /// When it ends at the latest, while it is live.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ends_by: Option<Timestamp>,
+    /// When it ends unless something is typed before, while it is live and the rules limit pauses.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub idle_until: Option<Timestamp>,
     /// Seconds it lasted, or lasts so far.
     pub seconds: i64,
     /// Capabilities used.

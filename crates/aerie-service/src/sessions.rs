@@ -28,6 +28,8 @@ pub(crate) struct LiveSession {
     pub(crate) active_ms: AtomicI64,
     /// When the session ends at the latest, as far as is known; 0 for never.
     pub(crate) ends_ms: AtomicI64,
+    /// How long nothing may be typed, in milliseconds; 0 for ever.
+    pub(crate) idle_ms: AtomicI64,
     /// When it began, in milliseconds since the epoch.
     pub(crate) began_ms: i64,
     /// Bytes it may carry, both directions together.
@@ -57,6 +59,7 @@ impl LiveSession {
             bytes_in: 0.into(),
             active_ms: now_ms.into(),
             ends_ms: 0.into(),
+            idle_ms: 0.into(),
             began_ms: now_ms,
             volume_limit: u64::MAX.into(),
             end: Mutex::new(None),
@@ -163,6 +166,12 @@ impl LiveSessions {
     /// Whether somebody is on this account now.
     pub(crate) fn is_used(&self, machine: &str, account: &str) -> bool {
         self.map().values().any(|s| s.machine == machine && s.account == account)
+    }
+
+    /// Whether this person works in this account now.
+    pub(crate) fn works_as(&self, person: &str, machine: &str, account: &str) -> bool {
+        let works = |s: &Arc<LiveSession>| s.person == person && s.machine == machine && s.account == account;
+        self.map().values().any(works)
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<LiveSession>> {

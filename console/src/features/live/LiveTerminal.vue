@@ -46,7 +46,7 @@ onUnmounted(() => {
   <div
     ref="host"
     class="min-h-24 overflow-hidden rounded bg-screen p-2"
-    role="img"
+    role="group"
     :aria-label="`Live terminal: ${name}`"
     data-testid="live-terminal"
   />

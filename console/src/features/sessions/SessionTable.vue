@@ -1,10 +1,25 @@
 <script setup lang="ts">
 import type { Session } from "../../api/client";
-import { dayAndClock, duration } from "../../lib/time";
+import { clock, dayAndClock, duration } from "../../lib/time";
 
 /** Sessions as a table: who, where and what in one line, numbers to the right. */
-defineProps<{ sessions: Session[]; zone: string; canEnd?: boolean; brief?: boolean }>();
+const props = defineProps<{ sessions: Session[]; zone: string; canEnd?: boolean; brief?: boolean }>();
 defineEmits<{ end: [session: Session] }>();
+
+/** How far a live session is from its limits: the nearer one, and both on demand. */
+function left(s: Session): string {
+  const ends = s.ends_by && Date.parse(s.ends_by);
+  const idle = s.idle_until && Date.parse(s.idle_until);
+  if (!ends && !idle) return "no limit";
+  return idle && (!ends || idle < ends) ? `until ${at(s.idle_until!)} if idle` : `until ${at(s.ends_by!)}`;
+}
+
+function limits(s: Session): string {
+  const idle = s.idle_until ? `Ends at ${at(s.idle_until)} if nothing is typed` : "Pauses are not limited";
+  return `${idle}; ${s.ends_by ? `at ${at(s.ends_by)} at the latest` : "nothing limits its length"}.`;
+}
+
+const at = (instant: string) => clock(instant, props.zone);
 
 const USES: Record<string, string> = {
   shell: "shell",
@@ -26,7 +41,7 @@ const USES: Record<string, string> = {
           <th scope="col">Used for</th>
           <th v-if="!brief" scope="col">Proved</th>
           <th scope="col">Recording</th>
-          <th scope="col">Ended</th>
+          <th scope="col">State</th>
           <th scope="col" class="text-right!">Findings</th>
           <th v-if="canEnd" scope="col"><span class="sr-only">Actions</span></th>
         </tr>
@@ -50,7 +65,10 @@ const USES: Record<string, string> = {
           <td v-if="!brief">{{ s.factors.join(", ") }}</td>
           <td>{{ !s.recorded ? "none" : s.ended ? (s.digest ? "kept" : "broken off") : "running" }}</td>
           <td>
-            <span v-if="!s.ended" class="font-semibold text-live">live</span>
+            <template v-if="!s.ended">
+              <span class="font-semibold text-live">live</span>
+              <div class="whitespace-nowrap text-[0.85rem] text-soft" :title="limits(s)">{{ left(s) }}</div>
+            </template>
             <span v-else>{{ s.end_reason?.replace(/^because /, "") }}</span>
           </td>
           <td class="text-right">

@@ -53,6 +53,16 @@ pub(super) enum Act {
     On,
 }
 
+/// What became of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Taken {
+    Yes,
+    /// It was answered before, or is over.
+    Late,
+    /// It came from the account in which whoever asks works here: it may have come from themselves.
+    OwnAccount,
+}
+
 impl Desk {
     pub(super) fn new(most: usize) -> Self {
         Self { most, entries: Mutex::default(), version: watch::channel(1).0, port: AtomicU16::new(0) }
@@ -90,10 +100,20 @@ impl Desk {
         self.lock().iter().map(|(id, e)| (id.clone(), e.question.clone(), e.standing)).collect()
     }
 
-    /// Takes what somebody wants; false where it has no meaning now.
-    pub(super) fn act(&self, id: &str, act: Act, witness: Witness) -> bool {
+    /// Takes what somebody wants.
+    pub(super) fn act(&self, id: &str, act: Act, witness: Witness) -> Taken {
         let mut entries = self.lock();
-        let Some(entry) = entries.get_mut(id) else { return false };
+        let works_here = |e: &Entry, person: &str| {
+            e.question.person == person
+                && e.question.account == witness.account
+                && matches!(e.standing, Standing::Live(_) | Standing::Off(_))
+        };
+        let asker = entries.get(id).map(|e| e.question.person.clone()).unwrap_or_default();
+        let own = matches!(act, Act::Agree | Act::On) && entries.values().any(|e| works_here(e, &asker));
+        let Some(entry) = entries.get_mut(id) else { return Taken::Late };
+        if own {
+            return Taken::OwnAccount;
+        }
         let late = entry.standing == Standing::Asked && Timestamp::now() >= entry.question.until;
         let (said, next) = match (act, entry.standing) {
             (Act::Agree, Standing::Asked) if !late => (FromMachine::Agreed(witness), Standing::Answered),
@@ -101,7 +121,7 @@ impl Desk {
             (Act::Stop, Standing::Answered | Standing::Live(_) | Standing::Off(_)) => (FromMachine::Refused(witness), Standing::Answered),
             (Act::Off, Standing::Live(since)) => (FromMachine::SwitchedOff(true, witness), Standing::Off(since)),
             (Act::On, Standing::Off(since)) => (FromMachine::SwitchedOff(false, witness), Standing::Live(since)),
-            _ => return false,
+            _ => return Taken::Late,
         };
         let taken = entry.acts.try_send(said).is_ok();
         if taken {
@@ -109,7 +129,7 @@ impl Desk {
         }
         drop(entries);
         self.changed();
-        taken
+        if taken { Taken::Yes } else { Taken::Late }
     }
 }
 
@@ -175,11 +195,15 @@ mod tests {
         }
     }
 
+    fn by(account: &str) -> Witness {
+        Witness { account: account.into(), ..Witness::default() }
+    }
+
     #[tokio::test]
     async fn a_question_is_answered_once_and_taken_back_once() {
         let desk = Arc::new(Desk::new(2));
         let mut shown = desk.show(question("a", 60)).unwrap();
-        let act = |act| desk.act("a-shell", act, Witness::default());
+        let act = |act| desk.act("a-shell", act, by("ines")) == Taken::Yes;
         assert!(!act(Act::Stop) && !act(Act::Off), "nothing is live yet");
         assert!(act(Act::Agree));
         assert!(!act(Act::Agree) && !act(Act::Refuse), "an answer is given once");
@@ -192,11 +216,28 @@ mod tests {
     }
 
     #[test]
+    fn whoever_works_here_gives_themselves_nothing() {
+        let desk = Arc::new(Desk::new(4));
+        let shell = desk.show(question("a", 60)).unwrap();
+        let upload = Question { capability: Capability::Upload, ..question("a", 60) };
+        let _upload = desk.show(upload).unwrap();
+        let other = Question { person: "arlo".into(), ..question("b", 60) };
+        let _other = desk.show(other).unwrap();
+        shell.began(Timestamp::now());
+        assert_eq!(desk.act("a-upload", Act::Agree, by("operator")), Taken::OwnAccount);
+        assert_eq!(desk.act("a-shell", Act::Off, by("operator")), Taken::Yes, "less may be wanted from anywhere");
+        assert_eq!(desk.act("a-shell", Act::On, by("operator")), Taken::OwnAccount);
+        assert_eq!(desk.act("a-shell", Act::On, by("desk")), Taken::Yes);
+        assert_eq!(desk.act("a-upload", Act::Agree, by("desk")), Taken::Yes);
+        assert_eq!(desk.act("b-shell", Act::Agree, by("operator")), Taken::Yes, "somebody else asks");
+    }
+
+    #[test]
     fn too_late_and_too_many() {
         let desk = Arc::new(Desk::new(2));
         let _late = desk.show(question("late", -1)).unwrap();
-        assert!(!desk.act("late-shell", Act::Agree, Witness::default()));
-        assert!(desk.act("late-shell", Act::Refuse, Witness::default()), "a no is never too late");
+        assert_eq!(desk.act("late-shell", Act::Agree, by("")), Taken::Late);
+        assert_eq!(desk.act("late-shell", Act::Refuse, by("")), Taken::Yes, "a no is never too late");
         assert!(desk.show(question("late", 60)).is_none(), "one question of a kind");
         let _second = desk.show(question("b", 60)).unwrap();
         assert!(desk.show(question("c", 60)).is_none());

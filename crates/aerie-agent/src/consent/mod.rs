@@ -144,11 +144,12 @@ impl Asker {
         }
         let reason = if question.reason.is_empty() { String::new() } else { format!(": “{}”", question.reason) };
         self.tell(&format!(
-            "{}{} asks to {} this computer{reason}. Answer at http://127.0.0.1:{}/ or with: aerie agent answer",
+            "{}{} asks to {} this computer{reason}. Answer at http://127.0.0.1:{}/ or with: {} answer",
             question.who,
             if question.organisation.is_empty() { String::new() } else { format!(" ({})", question.organisation) },
             question.capability.phrase(),
             shown.port(),
+            crate::called(),
         ));
         let patience = Duration::try_from(question.until.duration_since(Timestamp::now())).unwrap_or(Duration::ZERO);
         let program = async {
@@ -162,7 +163,8 @@ impl Asker {
             answer = program => Some(answer),
             // The service says so when it asks no longer; whatever else it says now has no meaning.
             _ = next(read, kept) => None,
-            () = tokio::time::sleep(patience) => None,
+            // No answer is the service's to say: it knows until when it waited.
+            () = tokio::time::sleep(patience + PARTING) => None,
         }
     }
 

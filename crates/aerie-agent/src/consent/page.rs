@@ -1,7 +1,7 @@
 //! The page on the machine's own loopback: what is asked, who is connected, and the answers.
 
 use super::Asking;
-use super::desk::{Act, Desk, Standing};
+use super::desk::{Act, Desk, Standing, Taken};
 use super::peer::user_of;
 use aerie_core::session::consent::Witness;
 use axum::extract::{ConnectInfo, Query, Request, State as Shared};
@@ -192,9 +192,11 @@ async fn answer(
     let Ok(act) = serde_json::from_value::<Act>(given.act.into()) else { return (StatusCode::BAD_REQUEST, "That is no answer.\n") };
     let terminal = crate::facts::logins().unwrap_or_default().into_iter().find(|l| l.account == account).map(|l| l.terminal);
     let console = terminal.filter(|t| !t.is_empty()).map_or("page".into(), |t| format!("{t} (page)"));
-    if page.desk.act(&given.id, act, Witness { account, console }) {
-        (StatusCode::OK, "Taken.\n")
-    } else {
-        (StatusCode::CONFLICT, "That was answered already, or is over.\n")
+    match page.desk.act(&given.id, act, Witness { account, console }) {
+        Taken::Yes => (StatusCode::OK, "Taken.\n"),
+        Taken::Late => (StatusCode::CONFLICT, "That was answered already, or is over.\n"),
+        Taken::OwnAccount => {
+            (StatusCode::FORBIDDEN, "Whoever asks works in this account now: answer it as another user of this computer.\n")
+        }
     }
 }

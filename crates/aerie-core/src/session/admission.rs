@@ -366,6 +366,22 @@ mod tests {
     }
 
     #[test]
+    fn a_clock_that_jumps_ends_a_wait_at_its_instant_and_lets_nobody_in() {
+        let mut a = Attempt::new(BOTH);
+        a.step(0);
+        // Back by an hour: the wait is not over, and its end stays the instant that was told.
+        a.admission.handle_timeout(t(-3600));
+        a.step(-3600);
+        assert!(a.ends.is_empty() && a.admission.poll_timeout() == Some(t(600)));
+        // Forward by a day: it is over at once, and a yes that comes then changes nothing.
+        a.admission.handle_timeout(t(86_400));
+        a.approved.extend(["arlo", "lena"]);
+        a.admission.handle_approvers(Said::Yes);
+        a.step(86_400);
+        assert_eq!((a.ends, a.live.is_some()), (vec![EndReason::NoAnswer], false));
+    }
+
+    #[test]
     fn what_no_wait_brings_is_not_waited_for() {
         let mut a = Attempt::new(&format!("{BOTH}factors = [\"code\"]\n"));
         a.step(0);

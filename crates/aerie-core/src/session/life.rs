@@ -311,6 +311,11 @@ impl Live {
         self.end().0
     }
 
+    /// How long nothing may be typed.
+    pub fn idle_limit(&self) -> Option<SignedDuration> {
+        self.idle_limit
+    }
+
     fn end(&self) -> (Option<Timestamp>, EndReason) {
         let limit = self.session_limit.and_then(|l| self.begun.checked_add(l.saturating_add(self.extra)).ok());
         match (limit, self.closes) {

@@ -330,9 +330,18 @@ impl FromRequestParts<Arc<App>> for Caller {
     }
 }
 
+const NOT_A_READER: &str = "Only administrators and auditors may read this.";
+
+impl Reader {
+    /// What a caller who was identified already may read.
+    pub(super) fn of(caller: &Caller) -> Result<Self, Problem> {
+        if caller.reads_all() { Ok(Self(caller.seen())) } else { Err(Problem::not_allowed(NOT_A_READER)) }
+    }
+}
+
 /// Extractors that are a caller who may do something.
 macro_rules! who_may {
-    ($($name:ident: |$caller:ident| $check:expr, $refusal:literal => $made:expr;)*) => {
+    ($($name:ident: |$caller:ident| $check:expr, $refusal:expr => $made:expr;)*) => {
         $(impl FromRequestParts<Arc<App>> for $name {
             type Rejection = Problem;
 
@@ -345,7 +354,7 @@ macro_rules! who_may {
 }
 
 who_may! {
-    Reader: |caller| caller.reads_all(), "Only administrators and auditors may read this." => Self(caller.seen());
+    Reader: |caller| caller.reads_all(), NOT_A_READER => Self(caller.seen());
     EverythingReader: |caller| caller.person.may_everywhere(Act::ReadEverything),
         "This speaks of everything: only administrators and auditors without a scope may read it." => Self;
     RuleReader: |caller| caller.person.may_everywhere(Act::ReadRules),

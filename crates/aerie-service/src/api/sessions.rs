@@ -56,8 +56,10 @@ pub(super) async fn view(app: &App, row: SessionRow) -> Result<SessionView, Prob
         Some(s) => s.bytes(),
         None => (u64::try_from(row.bytes_out).unwrap_or(0), u64::try_from(row.bytes_in).unwrap_or(0)),
     };
-    let ends_by =
-        live.as_ref().map(|s| s.ends_ms.load(Ordering::Relaxed)).filter(|ms| *ms > 0).and_then(|ms| Timestamp::from_millisecond(ms).ok());
+    let instant = |ms: i64| Timestamp::from_millisecond(ms).ok();
+    let ends_by = live.as_ref().map(|s| s.ends_ms.load(Ordering::Relaxed)).filter(|ms| *ms > 0).and_then(instant);
+    let idle = live.as_ref().map(|s| (s.active_ms.load(Ordering::Relaxed), s.idle_ms.load(Ordering::Relaxed)));
+    let idle_until = idle.filter(|(_, limit)| *limit > 0).and_then(|(active, limit)| instant(active.saturating_add(limit)));
     let reason = row.end_reason.as_deref().and_then(EndReason::from_word);
     let seconds = row.ended.unwrap_or(now).duration_since(row.began).as_secs();
     let person_name = rules.policy.directory().person(&row.person).map_or(row.person.clone(), |p| p.shown().to_string());
@@ -79,6 +81,7 @@ pub(super) async fn view(app: &App, row: SessionRow) -> Result<SessionView, Prob
         began: row.began,
         ended: row.ended,
         ends_by,
+        idle_until,
         seconds,
         rule: row.rule,
         rule_line: row.rule_line,

@@ -253,6 +253,16 @@ impl Connection {
         Ok(consenting)
     }
 
+    /// Whether a yes comes from an account of the machine in which this person works now.
+    fn answers_themselves(&self, machine: &str, said: &FromMachine) -> bool {
+        match said {
+            FromMachine::Agreed(w) | FromMachine::SwitchedOff(false, w) => {
+                self.app.live.works_as(self.person.person(), machine, &w.account)
+            }
+            FromMachine::Told(_) | FromMachine::Nobody(_) | FromMachine::Refused(_) | FromMachine::SwitchedOff(true, _) => false,
+        }
+    }
+
     /// Takes what the agent said to the question: evidence first.
     async fn heard(&self, machine: &str, capability: Capability, said: Option<FromMachine>, waited: &Waited) -> Said {
         let Some((said, consenting)) = said.zip(waited.consenting.as_ref()) else {
@@ -261,6 +271,10 @@ impl Connection {
         let mode = consenting.question.mode;
         note_consent(self, &waited.id, machine, capability, &said).await;
         match said.worth(mode) {
+            // It may come from whoever asks: they are on the machine as that account already.
+            Some(_) if self.answers_themselves(machine, &said) => Said::No(format!(
+                "The answer came from the account in which you work on {machine} yourself: somebody else there must give it."
+            )),
             Some(consent) => {
                 lock(&self.consents).insert(capability, consent);
                 Said::Yes
@@ -338,6 +352,10 @@ pub(super) async fn attend(connection: &Arc<Connection>, session: &Arc<OpenSessi
 
 /// Ends what rested on a consent; with the last of it the session.
 async fn take_back(connection: &Arc<Connection>, session: &Arc<OpenSession>, capability: Capability, said: &FromMachine, mode: Consent) {
+    if connection.answers_themselves(&session.machine, said) {
+        let text = format!("What was switched off at {} stays off: the account in which you work switched it on.", session.machine);
+        return notice(connection, session, &text).await;
+    }
     if let Some(consent) = said.worth(mode) {
         lock(&connection.consents).insert(capability, consent);
         return notice(connection, session, &format!("The person at {} lets you use {} again.", session.machine, capability.word())).await;

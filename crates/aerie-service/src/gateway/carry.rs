@@ -1,6 +1,6 @@
 //! Carries the bytes of one channel between person and machine, and notes them.
 
-use super::channel::side;
+use super::channel::measured;
 use super::connection::{Connection, OpenSession};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::recording::{Frame, Transfer};
@@ -55,8 +55,11 @@ pub(super) async fn carry(carrier: Carrier, read: ChannelReadHalf, write: &Chann
             Some(ChannelMsg::Success) => break,
             Some(ChannelMsg::WindowAdjusted { .. }) => {}
             _ => {
-                let _ = write.extended_data_bytes(1, "aerie: The machine refused it.\r\n").await;
-                let _ = write.exit_status(1).await;
+                carrier.session.parting().await;
+                if !ended.is_cancelled() {
+                    let _ = write.extended_data_bytes(1, "aerie: The machine refused it.\r\n").await;
+                    let _ = write.exit_status(1).await;
+                }
                 let _ = write.close().await;
                 return;
             }
@@ -93,6 +96,7 @@ pub(super) async fn carry_started(
     };
     let outward = async {
         let status = shared.outward(target_read, write).await;
+        session.parting().await;
         let _ = write.close().await;
         shared.over.cancel();
         status
@@ -149,11 +153,12 @@ impl Shared<'_> {
                 }
                 ChannelMsg::Data { data } => self.data_inward(data, back, target).await,
                 ChannelMsg::WindowChange { col_width, row_height, pix_width, pix_height } => {
+                    let (columns, rows) = measured(col_width, row_height);
                     if self.terminal {
-                        self.session.live.stage.resize(self.number, side(col_width), side(row_height));
+                        self.session.live.stage.resize(self.number, columns, rows);
                     }
                     if let Some(recording) = self.session.recording.as_ref().filter(|_| self.terminal) {
-                        recording.frame(self.number, Frame::Size(side(col_width), side(row_height))).await;
+                        recording.frame(self.number, Frame::Size(columns, rows)).await;
                     }
                     target.window_change(col_width, row_height, pix_width, pix_height).await.is_ok()
                 }

@@ -156,7 +156,8 @@ async fn begin(
     if let Some(recording) = &session.recording {
         recording.frame(number, Frame::Opened(opened)).await;
         if let Some(t) = setup.terminal.as_ref().filter(|_| terminal) {
-            recording.frame(number, Frame::Size(side(t.columns), side(t.rows))).await;
+            let (columns, rows) = measured(t.columns, t.rows);
+            recording.frame(number, Frame::Size(columns, rows)).await;
         }
     }
     if rights.is_none() {
@@ -165,7 +166,7 @@ async fn begin(
     if terminal {
         greet(connection, write).await;
     }
-    let terminal = setup.terminal.as_ref().filter(|_| terminal).map(|t| (side(t.columns), side(t.rows)));
+    let terminal = setup.terminal.as_ref().filter(|_| terminal).map(|t| measured(t.columns, t.rows));
     let carrier =
         Carrier { connection: connection.clone(), session: session.clone(), number, terminal, files: rights.map(SftpFilter::new), over };
     session.carriers.track_future(carry::carry(carrier, read, write, target)).await;
@@ -224,8 +225,10 @@ async fn greet(connection: &Connection, write: &ChannelWriteHalf<Msg>) {
     }
 }
 
-pub(super) fn side(n: u32) -> u16 {
-    u16::try_from(n).unwrap_or(u16::MAX)
+/// What a terminal is held to measure: sizes of zero are none (RFC 4254 section 6.2).
+pub(super) fn measured(columns: u32, rows: u32) -> (u16, u16) {
+    let side = |n: u32, usual: u16| if n == 0 { usual } else { u16::try_from(n).unwrap_or(u16::MAX) };
+    (side(columns, 80), side(rows, 24))
 }
 
 fn opened(using: &Use, terminal: bool) -> Opened {

@@ -120,6 +120,8 @@ pub(super) struct OpenSession {
     pub(super) uses: Mutex<Vec<(Capability, CancellationToken)>>,
     /// Channels whose person can read a notice.
     pub(super) readers: Mutex<Vec<ChannelId>>,
+    /// The person was told that it is over, and why: their channels may be closed.
+    told: CancellationToken,
     /// Tasks that carry bytes; the recording is closed when they are done.
     pub(super) carriers: tokio_util::task::TaskTracker,
 }
@@ -435,6 +437,7 @@ impl Connection {
             granted: Mutex::new(Capabilities::NONE),
             uses: Mutex::default(),
             readers: Mutex::new(vec![]),
+            told: CancellationToken::new(),
             carriers: tokio_util::task::TaskTracker::new(),
         });
         session.weigh();
@@ -489,8 +492,17 @@ impl OpenSession {
         self.live.volume_limit.store(limit, std::sync::atomic::Ordering::Relaxed);
     }
 
+    /// Ends it, once the person was told.
     pub(super) fn end(&self, reason: EndReason) {
         self.live.end(reason);
+        self.told.cancel();
+    }
+
+    /// Waits, where the session was ended, until the person was told: a channel that is closed first says nothing any more.
+    pub(super) async fn parting(&self) {
+        if self.live.ended.is_cancelled() {
+            self.told.cancelled().await;
+        }
     }
 }
 

@@ -147,6 +147,8 @@ fn forecast(connection: &Connection, session: &OpenSession) {
     life.handle_forecast(closes);
     let ends = life.ends_at().map_or(0, |t| t.as_millisecond());
     session.live.ends_ms.store(ends, Ordering::Relaxed);
+    let idle = life.idle_limit().map_or(0, |l| i64::try_from(l.as_millis()).unwrap_or(i64::MAX));
+    session.live.idle_ms.store(idle, Ordering::Relaxed);
 }
 
 /// The question about a use that began with the session: a proof must have been fresh then.
@@ -170,6 +172,8 @@ pub(super) async fn notice(connection: &Connection, session: &OpenSession, text:
     let Some(handle) = connection.handle() else { return };
     for channel in readers {
         let line = format!("\r\naerie: {text}\r\n");
+        // Whoever watches sees what the person sees.
+        session.live.stage.handle_output(u32::from(channel), &line.clone().into());
         // A reader that does not read must not hold up the end of the session.
         let _ = tokio::time::timeout(DELIVERY, handle.extended_data(channel, 1, line)).await;
     }

@@ -15,6 +15,7 @@ use aerie_tunnel::{Asked, Broken, Incoming, Tunnel};
 use jiff::Timestamp;
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 use tokio_util::sync::CancellationToken;
@@ -95,33 +96,37 @@ impl Ports {
 
     async fn carry(self: Arc<Self>, asked: Asked, number: u32) {
         let machine = match reach(&self.connection.app, &self.machine, &self.target).await {
-            Ok(reached) => reached.stream,
+            Ok(reached) => reached,
             Err(e) => return asked.refuse(&format!("{}: {e}", self.machine.name)),
         };
         let opened = Opened { kind: "forward".into(), command: Some(format!("{} ({})", self.way.name, self.target)), terminal: false };
-        self.note(EventKind::ChannelOpened, format!("forwarded {} to {}", self.way.name, self.target)).await;
+        let event = self.event(&format!("forwarded {} to {}", self.way.name, self.target)).with("way", machine.how);
+        self.connection.app.note(event).await;
         if let Some(recording) = &self.session.recording {
             recording.frame(number, Frame::Opened(opened)).await;
         }
         let (person_read, person_write) = tokio::io::split(asked.accept());
-        let (machine_read, machine_write) = tokio::io::split(machine);
+        let (machine_read, machine_write) = tokio::io::split(machine.stream);
         let over = self.session.live.ended.child_token();
-        let (out, input) = tokio::select! {
-            both = async { tokio::join!(self.copy(machine_read, person_write, false), self.copy(person_read, machine_write, true)) } => both,
-            () = over.cancelled() => (0, 0),
+        // Counted as they pass: what ends the session ends the copying in the middle.
+        let (out, input) = (AtomicU64::new(0), AtomicU64::new(0));
+        tokio::select! {
+            _ = async { tokio::join!(self.copy(machine_read, person_write, &out, false), self.copy(person_read, machine_write, &input, true)) } => {}
+            () = over.cancelled() => {}
         };
+        let (out, input) = (out.into_inner(), input.into_inner());
         if let Some(recording) = &self.session.recording {
             recording.frame(number, Frame::Passed(out, input)).await;
             recording.frame(number, Frame::Closed(None)).await;
         }
         let says =
             format!("closed a connection to {} after {} to it and {} from it", self.way.name, wording::size(input), wording::size(out));
-        self.note(EventKind::ChannelOpened, says).await;
+        self.connection.app.note(self.event(&says)).await;
     }
 
     /// Copies one direction to its end, and counts.
-    async fn copy(&self, mut from: impl AsyncRead + Unpin, mut to: impl AsyncWrite + Unpin, inward: bool) -> u64 {
-        let (mut piece, mut all) = (vec![0; PIECE], 0);
+    async fn copy(&self, mut from: impl AsyncRead + Unpin, mut to: impl AsyncWrite + Unpin, all: &AtomicU64, inward: bool) {
+        let mut piece = vec![0; PIECE];
         while let Ok(n @ 1..) = from.read(&mut piece).await {
             let now = Timestamp::now().as_millisecond();
             if inward {
@@ -133,15 +138,14 @@ impl Ports {
             if to.write_all(bytes).await.is_err() {
                 break;
             }
-            all += n as u64;
+            all.fetch_add(n as u64, Ordering::Relaxed);
         }
         let _ = to.shutdown().await;
-        all
     }
 
-    async fn note(&self, kind: EventKind, what: String) {
+    fn event(&self, what: &str) -> NewEvent {
         let person = self.connection.person.person();
-        let event = NewEvent::new(Timestamp::now(), kind, person).machine(&self.machine.name).session(self.id());
-        self.connection.app.note(event.says(format!("{person} {what} on {}.", self.machine.name)).with("kind", "forward")).await;
+        let event = NewEvent::new(Timestamp::now(), EventKind::ChannelOpened, person).machine(&self.machine.name).session(self.id());
+        event.says(format!("{person} {what} on {}.", self.machine.name)).with("kind", "forward")
     }
 }

@@ -29,6 +29,20 @@ pub struct Cli {
     pub command: Command,
 }
 
+/// The agent on this computer: dials out to the service, and connects to what its own list allows.
+#[derive(Debug, Parser)]
+#[command(name = "aerie-agent", version, disable_help_subcommand = true, propagate_version = true)]
+pub struct AgentCli {
+    /// Print JSON instead of text
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Say more on standard error
+    #[arg(long, short, global = true)]
+    pub verbose: bool,
+    #[command(subcommand)]
+    pub command: Agent,
+}
+
 /// What to do.
 #[derive(Debug, Subcommand)]
 pub enum Command {

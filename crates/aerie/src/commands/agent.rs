@@ -11,7 +11,7 @@ use std::io::{BufRead as _, Read as _, Write as _};
 /// Longest text that is read for a code.
 const LONGEST: u64 = 4096;
 
-pub(super) async fn run(what: Agent, printer: Printer) -> Result<Exit, Failure> {
+pub(crate) async fn run(what: Agent, printer: Printer) -> Result<Exit, Failure> {
     match what {
         Agent::Enrol { options, yes, place } => enrol(options, yes, StateDir::at(place.state), printer).await,
         Agent::Run { asking, place } => {
@@ -118,9 +118,10 @@ async fn enrol(given: EnrolFields, yes: bool, dir: StateDir, printer: Printer) -
     let shown = serde_json::json!({ "machine": state.machine, "site": state.site, "server": state.server, "allow": state.allow });
     printer.value(&shown, |_| {
         format!(
-            "Enrolled as {}. It will connect to: {}.\nRun it with `aerie agent run`, or let systemd do so: `aerie agent unit > /etc/systemd/system/aerie-agent.service`.",
+            "Enrolled as {}. It will connect to: {}.\nRun it with `{called} run`, or let systemd do so: `{called} unit > /etc/systemd/system/aerie-agent.service`.",
             state.machine,
-            state.allow.join(", ")
+            state.allow.join(", "),
+            called = aerie_agent::called(),
         )
     })?;
     Ok(Exit::Done)
@@ -131,8 +132,10 @@ fn status(dir: &StateDir, printer: Printer) -> Result<Exit, Failure> {
     let runs = dir.runs();
     let Some(status) = dir.status() else {
         printer.line(&format!(
-            "This computer is enrolled as {} for {}, and its agent has not run yet: `aerie agent run`.",
-            state.machine, state.server
+            "This computer is enrolled as {} for {}, and its agent has not run yet: `{} run`.",
+            state.machine,
+            state.server,
+            aerie_agent::called()
         ));
         return Ok(Exit::No);
     };
@@ -143,9 +146,10 @@ fn status(dir: &StateDir, printer: Printer) -> Result<Exit, Failure> {
 
 /// A unit that gives the agent no more than it needs.
 fn unit(dir: &StateDir) -> String {
-    let program = std::env::current_exe().map(|p| p.display().to_string()).unwrap_or_else(|_| "/usr/local/bin/aerie".into());
+    let program = std::env::current_exe().map(|p| p.display().to_string()).unwrap_or_else(|_| "/usr/local/bin/aerie-agent".into());
+    let command = if aerie_agent::called() == "aerie-agent" { "" } else { " agent" };
     format!(
-        "[Unit]\nDescription=Aerie agent\nWants=network-online.target\nAfter=network-online.target\n\n[Service]\nExecStart={program} agent run --state {state}\n\
+        "[Unit]\nDescription=Aerie agent\nWants=network-online.target\nAfter=network-online.target\n\n[Service]\nExecStart={program}{command} run --state {state}\n\
          Restart=always\nRestartSec=5\n# It needs no rights: with DynamicUser, enrol it with --state {state} and give that directory to its user.\nNoNewPrivileges=yes\n\
          ProtectSystem=strict\nProtectHome=yes\nReadWritePaths={state}\nPrivateTmp=yes\nPrivateDevices=yes\nProtectKernelTunables=yes\nProtectKernelModules=yes\n\
          ProtectControlGroups=yes\nRestrictAddressFamilies=AF_INET AF_INET6 AF_UNIX AF_NETLINK\nRestrictNamespaces=yes\nLockPersonality=yes\nMemoryDenyWriteExecute=yes\n\

@@ -1,7 +1,7 @@
 //! What each command does.
 
 mod account;
-mod agent;
+pub(crate) mod agent;
 mod asking;
 pub mod audit;
 mod directory;
