@@ -5,7 +5,9 @@
 mod api;
 mod core;
 mod gateway;
+mod live;
 mod machines;
+mod served;
 mod world;
 
 use serde::Serialize;
@@ -49,11 +51,12 @@ type Outcome<T> = Result<T, Box<dyn std::error::Error>>;
 
 fn main() -> Outcome<()> {
     aerie_lab::run_if_machine();
-    // `aerie-bench api` or `machines` measures that alone: minutes less, while one works on it.
+    // `aerie-bench api`, `machines` or `live` measures that alone: minutes less, while one works on it.
     let figures = match std::env::args().nth(1).as_deref() {
         Some("api") => api::figures()?,
         Some("machines") => machines::figures()?,
-        _ => api::figures()?.into_iter().chain(machines::figures()?).chain(rest()?).collect(),
+        Some("live") => live::figures()?,
+        _ => api::figures()?.into_iter().chain(machines::figures()?).chain(live::figures()?).chain(rest()?).collect(),
     };
     report(&figures)
 }

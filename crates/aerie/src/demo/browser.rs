@@ -1,4 +1,4 @@
-//! A headless Chromium for the tour, driven over WebDriver (W3C) with an authenticator of its own (WebAuthn level 2 section 11).
+//! A headless Chromium for the tour and the benchmarks, driven over WebDriver (W3C) with an authenticator of its own (WebAuthn level 2 section 11).
 
 use crate::Failure;
 use serde_json::{Value, json};
@@ -24,7 +24,8 @@ pub const CHROMIUM_FLAGS: [&str; 10] = [
 /// How long something may take to appear.
 const PATIENCE: Duration = Duration::from_secs(20);
 
-pub(super) struct Browser {
+/// A browser with one page.
+pub struct Browser {
     http: reqwest::Client,
     session: String,
     driver: Child,
@@ -42,8 +43,11 @@ fn failed(what: &str, why: impl std::fmt::Display) -> Failure {
 }
 
 impl Browser {
-    /// Starts one; none where Chromium's driver is not installed.
-    pub(super) async fn start() -> Result<Option<Self>, Failure> {
+    /// Starts one; none where Chromium's driver is not installed. `any_certificate` takes a service's own authority as it comes.
+    ///
+    /// # Errors
+    /// When it does not come up.
+    pub async fn start(any_certificate: bool) -> Result<Option<Self>, Failure> {
         let driver = Command::new("chromedriver").arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn();
         let Ok(mut driver) = driver else { return Ok(None) };
         let lines = BufReader::new(driver.stdout.take().ok_or_else(|| failed("start", "no pipe"))?).lines();
@@ -54,8 +58,7 @@ impl Browser {
         let port = port.await.ok().flatten().ok_or_else(|| failed("start", "the driver does not say its port"))?;
         aerie_client::provide_tls();
         let mut browser = Self { http: reqwest::Client::new(), session: format!("http://127.0.0.1:{port}/session"), driver };
-        let wanted =
-            json!({ "capabilities": { "alwaysMatch": { "browserName": "chrome", "goog:chromeOptions": { "args": CHROMIUM_FLAGS } } } });
+        let wanted = json!({ "capabilities": { "alwaysMatch": { "browserName": "chrome", "acceptInsecureCerts": any_certificate, "goog:chromeOptions": { "args": CHROMIUM_FLAGS } } } });
         let begun = browser.post("", wanted).await?;
         let id = begun.get("sessionId").and_then(Value::as_str).ok_or_else(|| failed("start", "no session"))?;
         browser.session = format!("{}/{id}", browser.session);
@@ -73,7 +76,11 @@ impl Browser {
         if good { Ok(value) } else { Err(failed(path, why)) }
     }
 
-    pub(super) async fn goto(&self, url: &str) -> Result<(), Failure> {
+    /// Opens a page.
+    ///
+    /// # Errors
+    /// What the browser says.
+    pub async fn goto(&self, url: &str) -> Result<(), Failure> {
         self.post("/url", json!({ "url": url })).await.map(drop)
     }
 
@@ -104,7 +111,10 @@ impl Browser {
     }
 
     /// Waits until an element says something, and gives all that it says.
-    pub(super) async fn says(&self, css: &str, text: &str) -> Result<String, Failure> {
+    ///
+    /// # Errors
+    /// When it does not within twenty seconds.
+    pub async fn says(&self, css: &str, text: &str) -> Result<String, Failure> {
         let began = std::time::Instant::now();
         loop {
             let script = "return document.querySelector(arguments[0])?.textContent?.replace(/\\s+/g, ' ').trim() ?? ''";
@@ -130,7 +140,25 @@ impl Browser {
         Ok((status, answer.get(1).cloned().unwrap_or_default()))
     }
 
-    pub(super) async fn quit(self) {
+    /// Runs a script in the page, and gives what it returns.
+    ///
+    /// # Errors
+    /// What the browser says.
+    pub async fn run(&self, script: &str) -> Result<Value, Failure> {
+        self.post("/execute/sync", json!({ "script": script, "args": [] })).await
+    }
+
+    /// Keeps a cookie for the service whose page is open.
+    ///
+    /// # Errors
+    /// What the browser says.
+    pub async fn cookie(&self, name: &str, value: &str) -> Result<(), Failure> {
+        let cookie = json!({ "name": name, "value": value, "path": "/", "secure": true, "httpOnly": true, "sameSite": "Strict" });
+        self.post("/cookie", json!({ "cookie": cookie })).await.map(drop)
+    }
+
+    /// Closes it.
+    pub async fn quit(self) {
         let _ = self.http.delete(&self.session).send().await;
     }
 }

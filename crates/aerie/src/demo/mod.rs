@@ -1,6 +1,6 @@
 //! The demo: Corvid Ridge Observatory, an invented consortium, with real machines and a month of history.
 
-mod browser;
+pub mod browser;
 mod closed;
 mod history;
 mod newcomer;

@@ -126,7 +126,7 @@ impl Tour {
 
     /// Somebody new comes; in a real browser, where there is one.
     async fn newcomer(&mut self) {
-        let browser = match Browser::start().await {
+        let browser = match Browser::start(false).await {
             Ok(Some(browser)) => browser,
             Ok(None) => {
                 if !self.printer.json {
