@@ -304,6 +304,65 @@ async fn an_agent_that_lies_or_breaks_the_protocol_gains_nothing() {
 }
 
 #[tokio::test]
+async fn a_relay_that_hangs_or_may_not_is_passed_over() {
+    let own = Own::start().await;
+    let echo = echo().await;
+    let at_site = |via: &str, ways: Vec<WayView>| MachineChange {
+        via: Some(via.into()),
+        site: Some("basement".into()),
+        accounts: Some(vec!["operator".into()]),
+        ways: Some(ways),
+        ..MachineChange::default()
+    };
+    let dirs: Vec<_> = (0..3).map(|_| tempfile::tempdir().unwrap()).collect();
+    let (near, line) = network(own.https).await;
+    let mut agents = vec![];
+    // The first answers slowest in the end, the second has no leave of whoever enrolled it, the third does its work.
+    for (n, allow) in [echo.to_string(), "127.0.0.1:9".into(), echo.to_string()].into_iter().enumerate() {
+        let name = format!("relay-{n}");
+        own.admin().add_machine(&aerie_api::NewMachine { name: name.clone(), about: at_site("agent", vec![]) }).await.unwrap();
+        let code = own.issue(NewCode { machine: Some(name.clone()), ..NewCode::default() }).await;
+        let mut state = aerie_agent::enrol(&code, &EnrolOptions { allow: vec![allow], ..EnrolOptions::default() }).await.unwrap();
+        if n == 0 {
+            state.server = near.to_string();
+        }
+        agents.push(run(&dirs[n], &state));
+        own.online(&name).await;
+        own.admin().set_relay(&name, vec![echo.to_string()]).await.unwrap();
+    }
+    let way = WayView { name: "echo".into(), kind: "tcp".into(), address: echo.to_string() };
+    own.admin().add_machine(&aerie_api::NewMachine { name: "comb".into(), about: at_site("relay", vec![way]) }).await.unwrap();
+    let works = async |expect: &[&str]| {
+        let mut stream = TcpStream::connect(forwarded(&own, "comb", "echo").await).await.unwrap();
+        let mut got = [0; 4];
+        stream.write_all(b"here").await.unwrap();
+        tokio::time::timeout(Duration::from_secs(30), stream.read_exact(&mut got)).await.expect("no relay took over").unwrap();
+        let way = own.event("channel-opened", "forwarded echo").await.data["way"].as_str().unwrap().to_string();
+        assert!(expect.iter().any(|e| way == format!("through {e}")), "{way}");
+    };
+    works(&["relay-0", "relay-2"]).await;
+    // The connection of the first still stands, and carries nothing.
+    drop_everything(&line, true);
+    works(&["relay-2"]).await;
+    // With nobody left the reason says what each of them said.
+    agents.remove(2).abort();
+    until("relay-2 offline", async || (own.state("relay-2").await == "offline").then_some(())).await;
+    let query = ForwardQuery { way: "echo".into(), ..ForwardQuery::default() };
+    let mut stream = match own.client(&own.worker).forward("comb", &query).await {
+        Err(ClientError::Problem(p)) => return assert!(p.detail.contains("relay-1: "), "{}", p.detail),
+        Err(e) => panic!("{e}"),
+        Ok(forwarding) => {
+            let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+            let at = listener.local_addr().unwrap();
+            tokio::spawn(forwarding.serve(listener, |_| {}));
+            TcpStream::connect(at).await.unwrap()
+        }
+    };
+    let ended = tokio::time::timeout(Duration::from_secs(30), stream.read(&mut [0; 4])).await.expect("it is not refused");
+    assert!(matches!(ended, Ok(0) | Err(_)));
+}
+
+#[tokio::test]
 async fn ports_are_forwarded_by_the_rules_and_logged() {
     let own = Own::start().await;
     let echo = echo().await;

@@ -69,6 +69,14 @@ machines = "name:pier"
 capabilities = ["forward"]
 accounts = ["operator"]
 limits = { session = "1h" }
+
+[[allow]]
+name = "over-the-shoulder"
+people = "group:keepers"
+machines = "name:pier"
+capabilities = ["watch"]
+accounts = ["*"]
+consent = "ask"
 "#;
 
 async fn service() -> Own {
@@ -418,6 +426,67 @@ async fn more_time_is_given_by_others_alone() {
     .await;
     assert_eq!(refused(own.as_client("piet").invite_into(&session.id, &Invited { person: "piet".into(), control: true }).await).0, 422);
     assert_eq!(refused(own.as_client("noor").invite_into(&session.id, &Invited { person: "arlo".into(), control: true }).await).0, 404);
+}
+
+#[tokio::test]
+async fn a_guest_who_loses_the_right_sees_no_more() {
+    let own = service().await;
+    let _pier = machine(&own, "pier", &[]).await;
+    let mut stream = works(opening(&own, "piet", "pier").await.unwrap().unwrap()).await;
+    let live = SessionQuery { state: Some("live".into()), ..SessionQuery::default() };
+    let session = own.admin().sessions(&live).await.unwrap().items.remove(0);
+    let (lines, mut seen) = tokio::sync::mpsc::unbounded_channel();
+    let watching = |person: &str| {
+        let (client, id, lines) = (own.as_client(person), session.id.clone(), lines.clone());
+        tokio::spawn(async move { client.watch_live(&id, |line| lines.send((line.kind, line.sentence.unwrap_or_default())).is_ok()).await })
+    };
+    // Whom nobody invited may not look: the rule wants the consent of whoever is watched.
+    watching("arlo").await.unwrap().unwrap();
+    assert_eq!(seen.recv().await.unwrap().0, "refused");
+    let there = own.as_client("piet").invite_into(&session.id, &Invited { person: "arlo".into(), control: false }).await.unwrap();
+    assert_eq!(there.guests.len(), 1);
+    let guest = watching("arlo");
+    assert_eq!(seen.recv().await.unwrap().0, "people");
+    own.event("session-joined", "arlo watches the session of piet").await;
+    // What they were not given they cannot take, whoever asks for it.
+    assert_eq!(refused(own.as_client("arlo").keyboard(&session.id, Some("arlo")).await).0, 403);
+    assert_eq!(refused(own.as_client("arlo").type_into(&session.id, 1, "rm").await).0, 403);
+    let free = RULES.split("[[allow]]").find(|r| r.contains("\"free\"")).unwrap();
+    own.admin().publish_policy(&format!("[[allow]]{free}"), None).await.unwrap();
+    guest.await.unwrap().unwrap();
+    let mut last = seen.recv().await.unwrap();
+    while last.0 == "people" {
+        last = seen.recv().await.unwrap();
+    }
+    assert_eq!(last.0, "refused");
+    own.event("session-joined", "arlo watches no longer").await;
+    works_still(&mut stream).await;
+}
+
+#[tokio::test]
+async fn five_hundred_wait_at_once_and_one_answer_lets_them_all_in() {
+    let own = service().await;
+    let _machine = machine(&own, "vault-door", &[]).await;
+    let waiting: Vec<_> = (0..500).map(|_| opening(&own, "sunniva", "vault-door")).collect();
+    until("five hundred that wait", async || (own.admin().now().await.ok()?.waiting.len() == 500).then_some(())).await;
+    let request = open_request(&own.as_client("noor")).await;
+    own.as_client("noor").answer(&request.id, &yes()).await.unwrap();
+    for one in waiting {
+        one.await.unwrap().unwrap();
+    }
+    assert!(own.admin().now().await.unwrap().waiting.is_empty());
+}
+
+#[tokio::test]
+async fn a_machine_that_is_retired_is_waited_for_no_longer() {
+    let own = service().await;
+    let _machine = machine(&own, "vault-door", &[]).await;
+    let waiting = opening(&own, "sunniva", "vault-door");
+    let request = open_request(&own.as_client("noor")).await;
+    own.admin().retire_machine("vault-door", "taken away").await.unwrap();
+    assert!(waiting.await.unwrap().is_err());
+    assert_ne!(own.as_client("sunniva").request(&request.id).await.unwrap().state, "open");
+    assert!(refused(own.as_client("noor").answer(&request.id, &yes()).await).0 >= 400);
 }
 
 #[tokio::test]

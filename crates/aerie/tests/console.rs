@@ -531,6 +531,134 @@ async fn people_are_found_shown_and_looked_after() {
     d.quit().await.unwrap();
 }
 
+/// Mira's rights on spectro-1 take turns: with a pass she needs no emergency.
+static MIRA: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
+
+#[tokio::test]
+async fn a_request_is_answered_with_less_and_whoever_waits_goes_on() {
+    let _turn = MIRA.lock().await;
+    let p = &world().people;
+    let code = p.codes.next("mira").await;
+    let mut ssh = p.command("ssh", &code, &["mira+spectro-1@aerie", "hostname"]);
+    let waiting = ssh.env("AERIE_REASON", "The slit wheel stalls.").spawn().unwrap();
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "sunniva").await;
+    goto(&d, "/requests").await;
+    // One that waits, and the one with which the demo begins.
+    says(&d, "h1", "2 requests wait for your answer, and somebody sits at a terminal and waits.").await;
+    says(&d, "[data-testid=request]", "The slit wheel stalls").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    click(&d, "[data-testid=request] input[value=upload]").await;
+    find(&d, "[data-testid=request] select option[value='1']").await.click().await.unwrap();
+    click(&d, "[data-testid=request] button[data-kind=main]").await;
+    says(&d, "h1", "1 request waits for your answer.").await;
+    says(&d, "[data-testid=pass]", "Mira Castellane may use exec and shell on spectro-1").await;
+    let done = tokio::time::timeout(Duration::from_secs(30), waiting.wait_with_output()).await.unwrap().unwrap();
+    assert_eq!(String::from_utf8_lossy(&done.stdout).trim(), "spectro-1", "{}", String::from_utf8_lossy(&done.stderr));
+    // A no needs a word.
+    let refuse = d.query(By::XPath("//button[normalize-space()='Refuse']")).first().await.unwrap();
+    assert!(!refuse.is_enabled().await.unwrap());
+    type_into(&d, "[data-testid=request] input[name=why]", "Not while the exposure runs.").await;
+    refuse.click().await.unwrap();
+    says(&d, "h1", "No request waits for your answer.").await;
+    says(&d, "[aria-label='Other requests']", "refused by sunniva: Not while the exposure runs.").await;
+    // A pass is withdrawn where it was given.
+    click(&d, "[data-testid=pass] button").await;
+    says(&d, "main", "Nothing that concerns you was approved and is good now.").await;
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_live_terminal_is_watched_and_shared() {
+    let p = &world().people;
+    let mut ssh = p.command("ssh", "", &["-tt", "arlo+plate-scanner@aerie"]).stdin(Stdio::piped()).spawn().unwrap();
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "tove").await;
+    goto(&d, "/watch").await;
+    let tile = "//li[@data-testid='tile'][contains(., 'plate-scanner')]";
+    let seen = async |text: &str| {
+        let path = format!("{tile}//div[contains(@class, 'xterm-rows')][contains(., '{text}')]");
+        d.query(By::XPath(&path)).wait(Duration::from_secs(20), Duration::from_millis(50)).first().await.unwrap();
+    };
+    seen("plate-scanner").await;
+    tokio::io::AsyncWriteExt::write_all(ssh.stdin.as_mut().unwrap(), b"echo plate $((6*7))\n").await.unwrap();
+    seen("plate 42").await;
+    // Whoever is watched is told.
+    seen("tove watches this session").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    d.query(By::XPath(format!("{tile}//button[normalize-space()='Larger']"))).first().await.unwrap().click().await.unwrap();
+    seen("plate 42").await;
+    // On its own page it is shown too, and somebody is invited.
+    d.query(By::XPath(format!("{tile}//a"))).first().await.unwrap().click().await.unwrap();
+    says(&d, "[data-testid=live-terminal] .xterm-rows", "plate 42").await;
+    type_into(&d, "input[name=guest]", "amara\n").await;
+    says(&d, "[data-testid=live-people]", "Invited: amara").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    // Stopping asks for a reason, and can be left.
+    goto(&d, "/").await;
+    d.query(By::XPath("//button[contains(., 'End every session')]")).first().await.unwrap().click().await.unwrap();
+    says(&d, "[role=dialog]", "reads the reason").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    d.query(By::XPath("//button[normalize-space()='Cancel']")).first().await.unwrap().click().await.unwrap();
+    let _ = ssh.kill().await;
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn the_person_at_the_machine_answers_on_its_own_page() {
+    use aerie_agent::consent::Asking;
+    const RULES: &str = "[[allow]]\nname = \"asked\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"forward\"]\naccounts = [\"operator\"]\nconsent = \"ask\"\n";
+    let own = common::own::Own::with(RULES, &[("lena", "administrator", ""), ("sunniva", "technician", "")]).await;
+    let echo = common::own::echo().await;
+    let state = common::own::enrolled(&own, "dome", &[echo.to_string()], &[("echo", echo.to_string())]).await;
+    let (told, mut page) = tokio::sync::mpsc::unbounded_channel();
+    let me = String::from_utf8(Command::new("id").arg("-un").output().unwrap().stdout).unwrap().trim().to_string();
+    let asking = Asking { port: 0, people: vec![me], ..Asking::default() };
+    let _agent = tokio::spawn(aerie_agent::run(
+        None,
+        state,
+        aerie_agent::RunOptions { asking: Some(asking), page: Some(told), ..Default::default() },
+    ));
+    own.online("dome").await;
+    let d = browser(1280, 800, false).await;
+    d.goto(format!("http://127.0.0.1:{}/", page.recv().await.unwrap())).await.unwrap();
+    says(&d, "#sentence", "Nobody is connected to this computer.").await;
+    let client = own.as_client("sunniva");
+    let opening = tokio::spawn(async move {
+        let query = aerie_api::ForwardQuery { way: "echo".into(), reason: Some("The <b>shutter</b> sticks.".into()), ..Default::default() };
+        client.forward("dome", &query).await.map(drop)
+    });
+    says(&d, "#sentence", "Somebody asks for your consent.").await;
+    // What the other side says is text and nothing else.
+    says(&d, "article.asked", "The <b>shutter</b> sticks.").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    if let Some(out) = std::env::var_os("AERIE_SHOT_CONSENT") {
+        d.screenshot(std::path::Path::new(&out)).await.unwrap();
+    }
+    click(&d, "button[data-act=agree]").await;
+    opening.await.unwrap().unwrap();
+    own.event("consent", "agreed that sunniva").await;
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn an_emergency_stays_open_until_somebody_else_has_looked_at_it() {
+    let _turn = MIRA.lock().await;
+    let p = &world().people;
+    let done = p.run_because("ssh", "mira", "The cryostat warms up", &["mira+spectro-1+emergency@aerie", "hostname"]).await.unwrap();
+    assert_eq!(done.out.trim(), "spectro-1", "{}", done.err);
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "greta").await;
+    goto(&d, "/findings").await;
+    says(&d, "main", "in an emergency").await;
+    d.find(By::XPath("//a[contains(., 'in an emergency')]")).await.unwrap().click().await.unwrap();
+    says(&d, "h1", "The cryostat warms up").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    type_into(&d, "input[name=note]", "She refilled the cryostat; it was right.\n").await;
+    says(&d, "[data-testid=settled]", "Settled by greta").await;
+    d.quit().await.unwrap();
+}
+
 /// Pictures for the documentation: `make screenshots`.
 #[tokio::test]
 #[ignore = "writes docs/screenshots"]

@@ -286,8 +286,7 @@ async fn the_gateway_asks_for_what_the_rules_demand() {
     );
     // What this gateway cannot ask for keeps everybody out, and the sentence says what it takes.
     for (demand, needs) in [
-        ("consent = \"ask\"", "the consent of the person at the machine"),
-        ("approval = \"group:security\"", "an approval"),
+        ("consent = \"ask\"", "Nobody at archive-db can be asked: its agent is not connected."),
         ("device = \"managed\"", "a managed device"),
         ("factors = [\"passkey\"]", "a passkey"),
     ] {
