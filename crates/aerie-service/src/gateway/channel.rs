@@ -135,6 +135,19 @@ async fn begin(
     using: Use,
 ) -> Result<(), String> {
     let (session, rights, over) = begun(connection, &using, write, setup.terminal.is_some()).await?;
+    let started = start(connection, &session, (read, write), setup, using, (rights, over)).await;
+    // Whoever was shown out in the middle of this is told so, and not what failed because of it.
+    started.map_err(|why| super::life::ended_saying(&session).unwrap_or(why))
+}
+
+async fn start(
+    connection: &Arc<Connection>,
+    session: &Arc<OpenSession>,
+    (read, write): (ChannelReadHalf, &ChannelWriteHalf<Msg>),
+    setup: Setup,
+    using: Use,
+    (rights, over): (Option<SftpRights>, CancellationToken),
+) -> Result<(), String> {
     let target = session.ssh()?.handle.channel_open_session().await.map_err(|_| "The machine opens no further channel.".to_string())?;
     let failed = |_| "The machine broke off.".to_string();
     for (name, value) in &setup.environment {
@@ -152,7 +165,7 @@ async fn begin(
     let terminal = setup.terminal.is_some() && rights.is_none();
     let number = u32::from(write.id());
     let opened = opened(&using, terminal);
-    note_opened(connection, &session, &opened).await;
+    note_opened(connection, session, &opened).await;
     if let Some(recording) = &session.recording {
         recording.frame(number, Frame::Opened(opened)).await;
         if let Some(t) = setup.terminal.as_ref().filter(|_| terminal) {
@@ -162,6 +175,11 @@ async fn begin(
     }
     if rights.is_none() {
         lock(&session.readers).push(write.id());
+        // One that was ended before this channel could be told anything says why here.
+        if let Some(why) = super::life::ended_saying(session) {
+            lock(&session.readers).retain(|id| *id != write.id());
+            return Err(why);
+        }
     }
     if terminal {
         greet(connection, write).await;

@@ -97,11 +97,16 @@ async fn step(connection: &Connection, session: &OpenSession) -> Option<EndReaso
 }
 
 async fn end_by_hand(connection: &Connection, session: &OpenSession) -> EndReason {
-    let reason = session.live.end_reason().unwrap_or(EndReason::Ended);
-    if reason != EndReason::Left {
-        notice(connection, session, &format!("This session ended {}{}.", reason.phrase(), said_why(session))).await;
+    if let Some(why) = ended_saying(session) {
+        notice(connection, session, &why).await;
     }
-    reason
+    session.live.end_reason().unwrap_or(EndReason::Ended)
+}
+
+/// The sentence for the person of a session that was ended; none while it goes on, and where they left themselves.
+pub(super) fn ended_saying(session: &OpenSession) -> Option<String> {
+    let reason = session.live.end_reason().filter(|r| *r != EndReason::Left)?;
+    Some(format!("This session ended {}{}.", reason.phrase(), said_why(session)))
 }
 
 /// What whoever ended it said, as a sentence goes on.
