@@ -6,6 +6,7 @@ import { api, unwrap } from "../api/client";
 import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
 import { proven } from "../composables/useProve";
+import StopButton from "../features/live/StopButton.vue";
 import CheckList from "../features/machines/CheckList.vue";
 import MachineAgent from "../features/machines/MachineAgent.vue";
 import MachineCredentials from "../features/machines/MachineCredentials.vue";
@@ -97,6 +98,7 @@ const retire = useMutation({
     <div class="flex flex-wrap items-baseline gap-x-4 gap-y-2">
       <h1 class="max-w-5xl">{{ d.sentence }}</h1>
       <span v-if="manages" class="ml-auto flex gap-3">
+        <StopButton v-if="d.machine.live" :which="{ machine: name }" name="its sessions" />
         <button v-if="!retiring" class="button" @click="retiring = true">Retire</button>
         <button class="button" data-kind="main" data-testid="check-machine" :disabled="running" @click="check(name)">
           {{ running ? "Checking …" : "Check it now" }}

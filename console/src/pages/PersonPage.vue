@@ -8,6 +8,7 @@ import { useNow } from "../composables/useNow";
 import { proven } from "../composables/useProve";
 import RoleBoxes from "../features/account/RoleBoxes.vue";
 import KeyTable from "../features/account/KeyTable.vue";
+import StopButton from "../features/live/StopButton.vue";
 import SessionTable from "../features/sessions/SessionTable.vue";
 import { inPath } from "../lib/keys";
 import { ago } from "../lib/time";
@@ -17,7 +18,7 @@ import ProblemNote from "../ui/ProblemNote.vue";
 const props = defineProps<{ name: string }>();
 const router = useRouter();
 const queries = useQueryClient();
-const { data: me, may, readsAll } = useMe();
+const { data: me, may, readsAll, administers } = useMe();
 const { zone } = useNow();
 const path = computed(() => ({ path: { name: props.name } }));
 const person = useQuery({
@@ -134,6 +135,7 @@ const error = computed(
       </button>
       <button class="button" data-testid="temporary-code" @click="temporary.mutate()">Give a temporary code</button>
       <button class="button" @click="signOut.mutate()">Sign out everywhere</button>
+      <StopButton v-if="administers" :which="{ person: name }" name="their sessions" />
       <button class="button" data-testid="suspend" @click="change.mutate({ suspended: !d.suspended })">
         {{ d.suspended ? "Give the account back" : "Suspend" }}
       </button>

@@ -6,6 +6,7 @@ import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
 import AnswerForm from "../features/requests/AnswerForm.vue";
 import AskForm from "../features/requests/AskForm.vue";
+import DeputyForm from "../features/requests/DeputyForm.vue";
 import { dayAndClock } from "../lib/time";
 import ProblemNote from "../ui/ProblemNote.vue";
 import StateNote from "../ui/StateNote.vue";
@@ -90,6 +91,8 @@ const end = useMutation({
     </ul>
     <p v-else class="text-soft">Nothing that concerns you was approved and is good now.</p>
     <ProblemNote :text="end.error.value?.message ?? withdraw.error.value?.message" />
+    <h2 class="mb-2 mt-7">While you are away</h2>
+    <DeputyForm v-if="me" :me="me.person" :zone="zone" />
   </template>
   <template v-if="others.length">
     <h2 class="mb-2 mt-7">{{ id ? "The request" : "Others" }}</h2>

@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 import { api, unwrap } from "../api/client";
 import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
+import StopButton from "../features/live/StopButton.vue";
 import PolicyTabs from "../features/policy/PolicyTabs.vue";
 import { useBeginDraft, usePolicy } from "../features/policy/usePolicy";
 import { dayAndClock } from "../lib/time";
@@ -63,6 +64,9 @@ async function narrow(name: string, fields: unknown) {
       <div>
         <p :class="{ 'font-semibold': u.sessions === 0 }">{{ u.sentence }}</p>
         <p v-if="u.last" class="text-[0.9rem] text-soft">Last used {{ dayAndClock(u.last, zone) }}</p>
+        <p v-if="administers && u.sessions" class="mt-1.5 flex gap-3">
+          <StopButton :which="{ rule: u.name }" name="its sessions" />
+        </p>
       </div>
       <div v-if="u.proposal">
         <pre class="mono whitespace-pre-wrap rounded border border-line bg-paper px-3 py-2 text-[12.5px]">{{
