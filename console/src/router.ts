@@ -53,6 +53,7 @@ export const router = createRouter({
       props: true,
       meta: { title: "Request" },
     },
+    { path: "/accesses", component: () => import("./pages/AccessesPage.vue"), meta: { title: "Accesses" } },
     { path: "/watch", component: () => import("./pages/WatchPage.vue"), meta: { title: "Live sessions" } },
     { path: "/", component: () => import("./pages/NowPage.vue"), meta: { title: "Now" } },
     { path: "/rules", component: () => import("./pages/PolicyPage.vue"), meta: { title: "Rules" } },

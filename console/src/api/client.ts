@@ -3,6 +3,8 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
 export type Session = components["schemas"]["SessionView"];
+export type Access = components["schemas"]["AccessView"];
+export type AccessTotal = components["schemas"]["TotalView"];
 export type Finding = components["schemas"]["FindingView"];
 export type LogEvent = components["schemas"]["EventView"];
 export type Me = components["schemas"]["Me"];

@@ -4,6 +4,74 @@
  */
 
 export interface paths {
+    "/api/v1/access-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Count who got into which machine: totals of people, machines, addresses or accounts, and over time. */
+        get: operations["accessReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accesses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List who got into which machine, newest first, whoever says so. */
+        get: operations["accesses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accesses.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same list as CSV, whole, for a spreadsheet. */
+        get: operations["accessesCsv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accesses/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show one access with the lines that show it; for a session, the lines of machines' logs that show the same. */
+        get: operations["access"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agents/connect": {
         parameters: {
             query?: never;
@@ -30,7 +98,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Audit the log of an OpenSSH server: the body is the log. */
+        /** Audit a log: the body is the file, packed with gzip or zstd or not. */
         post: operations["scanLog"];
         delete?: never;
         options?: never;
@@ -2155,6 +2223,69 @@ export interface components {
             /** @description Why it is right. */
             why: string;
         };
+        /** @description Who got into which machine, counted. */
+        AccessReport: {
+            /**
+             * Format: int64
+             * @description Those of them that no session explains.
+             */
+            around: number;
+            /**
+             * Format: int64
+             * @description Accesses.
+             */
+            count: number;
+            /** @description The report in a sentence. */
+            sentence: string;
+            /** @description Over time, in spans of a day or, for less than three days, of an hour, in the zone of the rules' first instant. */
+            spans: components["schemas"]["SpanCount"][];
+            /** @description Totals, most accesses first; at most 500. */
+            totals: components["schemas"]["TotalView"][];
+            /** @description Zone in which times are to be told. */
+            zone: string;
+        };
+        /** @description One access to a machine, whoever says so. */
+        AccessView: {
+            /** @description Account on it. */
+            account: string;
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            began: string;
+            /**
+             * Format: date-time
+             * @description When it ended; absent where no log says so, and while it goes on.
+             */
+            ended?: string | null;
+            /** @description Identifier: of the session, or of the access. */
+            id: string;
+            /** @description Fingerprint of the key. */
+            key?: string | null;
+            /** @description The lines of machines' logs that show it. */
+            lines: components["schemas"]["LogLineView"][];
+            /** @description Machine. */
+            machine: string;
+            /** @description How they proved who they are, as far as it is known. */
+            method: string;
+            /** @description Name of the person, where session or key tell. */
+            person?: string | null;
+            /** @description Name as people write it. */
+            person_name?: string | null;
+            /**
+             * Format: int64
+             * @description Seconds it lasted, where its end is known.
+             */
+            seconds?: number | null;
+            /** @description Who had what where, in a sentence. */
+            sentence: string;
+            /** @description `ssh`, `vnc`, `rdp`, `windows`, `login` or `other`. */
+            service: string;
+            /** @description The session of Aerie that it is. */
+            session?: string | null;
+            /** @description Address; empty where no log tells it. */
+            source: string;
+        };
         /** @description How somebody signs in: their own account. */
         AccountView: {
             /** @description What is to be done next, in a sentence; empty where nothing is. */
@@ -3060,6 +3191,8 @@ export interface components {
         };
         /** @description A line of a log. */
         LogLineView: {
+            /** @description SHA-256 of the line as it stands in the file, in hexadecimal; empty where it is none of a file. */
+            digest?: string;
             /** @description File. */
             file: string;
             /**
@@ -3510,6 +3643,53 @@ export interface components {
              * @description When it was last shown.
              */
             last: string;
+        };
+        /** @description A page of a list. */
+        Page_AccessView: {
+            /** @description What is on it. */
+            items: {
+                /** @description Account on it. */
+                account: string;
+                /**
+                 * Format: date-time
+                 * @description When it began.
+                 */
+                began: string;
+                /**
+                 * Format: date-time
+                 * @description When it ended; absent where no log says so, and while it goes on.
+                 */
+                ended?: string | null;
+                /** @description Identifier: of the session, or of the access. */
+                id: string;
+                /** @description Fingerprint of the key. */
+                key?: string | null;
+                /** @description The lines of machines' logs that show it. */
+                lines: components["schemas"]["LogLineView"][];
+                /** @description Machine. */
+                machine: string;
+                /** @description How they proved who they are, as far as it is known. */
+                method: string;
+                /** @description Name of the person, where session or key tell. */
+                person?: string | null;
+                /** @description Name as people write it. */
+                person_name?: string | null;
+                /**
+                 * Format: int64
+                 * @description Seconds it lasted, where its end is known.
+                 */
+                seconds?: number | null;
+                /** @description Who had what where, in a sentence. */
+                sentence: string;
+                /** @description `ssh`, `vnc`, `rdp`, `windows`, `login` or `other`. */
+                service: string;
+                /** @description The session of Aerie that it is. */
+                session?: string | null;
+                /** @description Address; empty where no log tells it. */
+                source: string;
+            }[];
+            /** @description To be given as `after` for the next page; absent on the last. */
+            next?: string | null;
         };
         /** @description A page of a list. */
         Page_EventView: {
@@ -4345,6 +4525,11 @@ export interface components {
             accesses: number;
             /**
              * Format: int64
+             * @description By how many milliseconds the clock of the machine is ahead of Aerie's, where accesses through Aerie show it.
+             */
+            ahead_ms?: number | null;
+            /**
+             * Format: int64
              * @description Accesses that sessions of Aerie explain.
              */
             explained: number;
@@ -4355,9 +4540,11 @@ export interface components {
             failed: number;
             /** @description Findings, most important first. */
             findings: components["schemas"]["FindingView"][];
+            /** @description What the log holds: `lines`, `login-records`, `bad-logins`, `windows-events` or `table`. */
+            format: string;
             /**
              * Format: int64
-             * @description Lines read.
+             * @description Lines, records or events read.
              */
             lines: number;
             /**
@@ -4369,7 +4556,7 @@ export interface components {
             sentence: string;
             /**
              * Format: int64
-             * @description Lines of SSH servers.
+             * @description Those of servers that let people in.
              */
             server_lines: number;
             /**
@@ -4565,6 +4752,24 @@ export interface components {
             /** @description Ask for a token in the answer instead of a cookie. */
             token?: boolean;
         };
+        /** @description Accesses that began within one span of time. */
+        SpanCount: {
+            /**
+             * Format: int64
+             * @description Those of them that no session explains.
+             */
+            around: number;
+            /**
+             * Format: date-time
+             * @description Its beginning.
+             */
+            begin: string;
+            /**
+             * Format: int64
+             * @description All.
+             */
+            count: number;
+        };
         /** @description A registered SSH key. */
         SshKeyView: {
             /**
@@ -4705,6 +4910,43 @@ export interface components {
             /** @description What it may be used for; empty for everything that its owner may. */
             scopes: string[];
         };
+        /** @description Totals of one person, machine, address or account. */
+        TotalView: {
+            /**
+             * Format: int64
+             * @description Those of them that no session of Aerie explains.
+             */
+            around: number;
+            /**
+             * Format: int64
+             * @description Accesses.
+             */
+            count: number;
+            /**
+             * Format: date-time
+             * @description First.
+             */
+            first: string;
+            /**
+             * Format: date-time
+             * @description Last.
+             */
+            last: string;
+            /**
+             * Format: int64
+             * @description The longest, in seconds.
+             */
+            longest: number;
+            /** @description Name; empty for those whose person is not known. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Seconds together, as far as ends are known.
+             */
+            seconds: number;
+            /** @description Name as people write it. */
+            shown: string;
+        };
         /** @description What the SSH server of a machine must be told, so that Aerie's certificates let in. */
         TrustView: {
             /** @description The authorities, a line each, newest first. */
@@ -4838,6 +5080,143 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    accessReport: {
+        parameters: {
+            query?: {
+                /** @description Began no earlier than this. */
+                from?: string;
+                /** @description Began before this. */
+                until?: string;
+                /** @description Name of the person. */
+                person?: string;
+                /** @description Name of the machine. */
+                machine?: string;
+                /** @description `aerie` for those through Aerie, `around` for those that a machine's log alone shows. */
+                through?: string;
+                /** @description Text in person, machine, account or address. */
+                q?: string;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Rows, 1 to 500. */
+                limit?: number;
+                /** @description `person`, `machine`, `source` or `account`; `person` where it is not said. */
+                by?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessReport"];
+                };
+            };
+        };
+    };
+    accesses: {
+        parameters: {
+            query?: {
+                /** @description Began no earlier than this. */
+                from?: string;
+                /** @description Began before this. */
+                until?: string;
+                /** @description Name of the person. */
+                person?: string;
+                /** @description Name of the machine. */
+                machine?: string;
+                /** @description `aerie` for those through Aerie, `around` for those that a machine's log alone shows. */
+                through?: string;
+                /** @description Text in person, machine, account or address. */
+                q?: string;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Rows, 1 to 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AccessView"];
+                };
+            };
+        };
+    };
+    accessesCsv: {
+        parameters: {
+            query?: {
+                /** @description Began no earlier than this. */
+                from?: string;
+                /** @description Began before this. */
+                until?: string;
+                /** @description Name of the person. */
+                person?: string;
+                /** @description Name of the machine. */
+                machine?: string;
+                /** @description `aerie` for those through Aerie, `around` for those that a machine's log alone shows. */
+                through?: string;
+                /** @description Text in person, machine, account or address. */
+                q?: string;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Rows, 1 to 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+        };
+    };
+    access: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     connectAgent: {
         parameters: {
             query?: never;
@@ -4871,6 +5250,12 @@ export interface operations {
                 year?: number;
                 /** @description Zone in which the log was written; that of the rules where it is not said. */
                 zone?: string;
+                /** @description `lines`, `login-records`, `bad-logins` or `windows-events`; found out where it is not said. */
+                format?: string;
+                /** @description Which column of a table is what (TOML, docs/formats/logs.md). */
+                mapping?: string;
+                /** @description The machine whose log it is, for logs that do not say so. */
+                host?: string;
             };
             header?: never;
             path?: never;

@@ -4,7 +4,7 @@ import { onUnmounted } from "vue";
 /** Which queries look stale when a kind of thing changes. */
 const CONCERNS: Record<string, string[]> = {
   sessions: ["sessions", "session", "now", "strips"],
-  findings: ["findings", "finding", "now", "strips"],
+  findings: ["findings", "finding", "now", "strips", "accesses"],
   asking: ["requests", "passes", "now"],
   outbox: ["now"],
   log: ["log"],

@@ -34,6 +34,7 @@ const places = computed(() => {
     ["/reviews", "Reviews", full],
     ["/requests", "Requests", full],
     ["/sessions", "Sessions", full],
+    ["/accesses", "Accesses", readsAll.value],
     ["/pins", "PINs", may("issue-pins")],
     ["/findings", "Findings", readsAll.value],
     ["/log", "Log", readsAll.value],
@@ -82,7 +83,7 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
             :key="path"
             :to="path"
             :aria-current="here(path) ? 'page' : undefined"
-            class="flex items-center gap-1.5 border-b-[3px] border-transparent px-2.5 pt-[3px] text-soft no-underline hover:text-ink aria-[current]:border-accent aria-[current]:font-semibold aria-[current]:text-ink"
+            class="flex items-center gap-1.5 border-b-[3px] border-transparent px-2 pt-[3px] text-soft no-underline hover:text-ink aria-[current]:border-accent aria-[current]:font-semibold aria-[current]:text-ink"
           >
             {{ name }}
             <span v-if="path === '/requests' && now?.yours" class="font-semibold text-wait"
@@ -100,8 +101,8 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
               ref="searchField"
               v-model="search"
               type="search"
-              placeholder="Find a machine, person, address"
-              class="field w-44 pr-8 xl:w-60"
+              placeholder="Find a session"
+              class="field w-36 pr-8 2xl:w-60"
             />
             <kbd
               class="mono pointer-events-none absolute right-2 top-1.5 rounded border border-line px-1.5 text-xs text-soft"

@@ -1,5 +1,5 @@
-use aerie_core::audit::{Counts, Finding};
-use jiff::Timestamp;
+use aerie_core::audit::{Finding, LogLine, Scanned};
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -65,12 +65,19 @@ pub struct LogLineView {
     pub offset: u64,
     /// The line, harmless to show.
     pub text: String,
+    /// SHA-256 of the line as it stands in the file, in hexadecimal; empty where it is none of a file.
+    #[serde(default)]
+    pub digest: String,
+}
+
+impl From<LogLine> for LogLineView {
+    fn from(l: LogLine) -> Self {
+        Self { file: l.file.to_string(), number: l.number, offset: l.offset, text: l.text, digest: l.digest }
+    }
 }
 
 impl From<Finding> for FindingView {
     fn from(f: Finding) -> Self {
-        let line =
-            |l: aerie_core::audit::LogLine| LogLineView { file: l.file.to_string(), number: l.number, offset: l.offset, text: l.text };
         Self {
             id: f.id,
             kind: f.kind.word().into(),
@@ -84,7 +91,7 @@ impl From<Finding> for FindingView {
             first: f.first,
             last: f.last,
             count: f.count,
-            lines: f.lines.into_iter().map(line).collect(),
+            lines: f.lines.into_iter().map(Into::into).collect(),
             session: f.session,
             moment_ms: f.moment_ms,
             settled: None,
@@ -97,10 +104,14 @@ impl From<Finding> for FindingView {
 pub struct ScanResult {
     /// The result in a sentence.
     pub sentence: String,
-    /// Lines read.
+    /// What the log holds: `lines`, `login-records`, `bad-logins`, `windows-events` or `table`.
+    pub format: String,
+    /// Lines, records or events read.
     pub lines: u64,
-    /// Lines of SSH servers.
+    /// Those of servers that let people in.
     pub server_lines: u64,
+    /// By how many milliseconds the clock of the machine is ahead of Aerie's, where accesses through Aerie show it.
+    pub ahead_ms: Option<i64>,
     /// Accesses.
     pub accesses: u64,
     /// Accesses that sessions of Aerie explain.
@@ -118,27 +129,39 @@ pub struct ScanResult {
 }
 
 impl ScanResult {
-    /// Puts together what an audit gave.
-    pub fn new(counts: Counts, judged: (u64, u64), findings: Vec<Finding>, unclear: &[aerie_core::audit::LogLine], new: u64) -> Self {
-        use aerie_core::wording::count;
-        let (accesses, explained) = judged;
+    /// Puts together what an audit gave. `new` is how many of its findings were not known before.
+    pub fn new(scanned: Scanned, new: u64) -> Self {
+        use aerie_core::wording::{count, duration};
+        let Scanned { format, counts, judged: (accesses, explained), ahead_ms, unclear, findings } = scanned;
         let what = if findings.is_empty() { "nothing to complain of".to_string() } else { count(findings.len() as u64, "finding") };
         let accesses_word = if accesses == 1 { "access" } else { "accesses" };
-        let unclear_lines =
-            unclear.iter().map(|l| LogLineView { file: l.file.to_string(), number: l.number, offset: l.offset, text: l.text.clone() });
+        let unit = match format {
+            "windows-events" => "event",
+            "login-records" | "bad-logins" => "record",
+            _ => "line",
+        };
+        let clock = match ahead_ms {
+            Some(ms) if ms.abs() >= 2000 => {
+                let off = duration(SignedDuration::from_secs((ms.abs() + 500) / 1000));
+                format!(" The machine's clock is {off} {}.", if ms > 0 { "ahead" } else { "behind" })
+            }
+            _ => String::new(),
+        };
         Self {
             sentence: format!(
-                "{} read, {accesses} {accesses_word} ({explained} through Aerie), {}: {what}.",
-                count(counts.lines, "line"),
+                "{} read, {accesses} {accesses_word} ({explained} through Aerie), {}: {what}.{clock}",
+                count(counts.lines, unit),
                 count(counts.failed, "failed login")
             ),
+            format: format.into(),
             lines: counts.lines,
             server_lines: counts.server_lines,
+            ahead_ms,
             accesses,
             explained,
             failed: counts.failed,
             unclear: counts.unclear + counts.overlong,
-            unclear_lines: unclear_lines.collect(),
+            unclear_lines: unclear.into_iter().map(Into::into).collect(),
             findings: findings.into_iter().map(FindingView::from).collect(),
             new,
         }

@@ -1,5 +1,6 @@
 //! The shapes that go over the HTTP API: requests and answers, shared by service and client. Times are RFC 3339 in UTC.
 
+mod accesses;
 mod asking;
 mod findings;
 mod frames;
@@ -8,6 +9,7 @@ mod people;
 mod rules;
 mod sessions;
 
+pub use accesses::*;
 pub use asking::*;
 pub use findings::{FindingView, LogLineView, ScanResult, SettledView};
 pub use frames::{FrameKind, FrameView};

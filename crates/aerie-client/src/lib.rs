@@ -1,5 +1,6 @@
 //! Typed client of the API, shared by the command line and the tests.
 
+mod accesses;
 mod asking;
 mod forward;
 mod machines;
@@ -107,6 +108,12 @@ pub struct ScanQuery {
     pub year: Option<i16>,
     /// Zone of its clock.
     pub zone: Option<String>,
+    /// What it holds, where that is not to be found out.
+    pub format: Option<String>,
+    /// Which column of a table is what (TOML).
+    pub mapping: Option<String>,
+    /// The machine whose log it is.
+    pub host: Option<String>,
 }
 
 impl Client {
@@ -494,11 +501,11 @@ impl Client {
         self.ask(self.call(Method::GET, "why").query(query)).await
     }
 
-    /// Audits a log. The file is streamed.
+    /// Audits a log, which is streamed.
     ///
     /// # Errors
     /// See [`Client::sign_in`].
-    pub async fn scan(&self, query: &ScanQuery, log: tokio::fs::File) -> Result<ScanResult> {
+    pub async fn scan(&self, query: &ScanQuery, log: impl tokio::io::AsyncRead + Send + Sync + 'static) -> Result<ScanResult> {
         let body = reqwest::Body::wrap_stream(tokio_util::io::ReaderStream::with_capacity(log, 256 << 10));
         self.ask(self.call(Method::POST, "audit/scan").query(query).body(body)).await
     }

@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used, missing_docs, reason = "a benchmark that cannot go on fails")]
 
-use aerie_core::audit::{LogClock, SshdLog};
+use aerie_core::audit::{AccessLog, LogClock};
 use aerie_core::directory::Directory;
 use aerie_core::policy::{Capability, Facts, Policy, Request, read};
 use aerie_core::recording::{Compressor, DataKey, Encoder, Frame, Header};
@@ -39,7 +39,7 @@ fn log_line(c: &mut Criterion) {
     let line = b"Nov 23 22:00:00 dome-east sshd[7]: Failed password for invalid user admin from 203.0.113.9 port 4000 ssh2";
     let mut group = c.benchmark_group("log");
     group.throughput(Throughput::Bytes(line.len() as u64 + 1));
-    let mut log = SshdLog::new("x", LogClock::of_year(jiff::tz::TimeZone::UTC, 2026));
+    let mut log = AccessLog::new("x", LogClock::of_year(jiff::tz::TimeZone::UTC, 2026));
     group.bench_function("failed login", |b| b.iter(|| log.handle_line(black_box(line), 0, |f| assert_eq!(black_box(f).account, "admin"))));
 }
 

@@ -3,7 +3,9 @@
 use crate::recorder::read_recording;
 use crate::service::App;
 use aerie_api::ScanResult;
-use aerie_core::audit::{Auditor, Finding, History, KnownSession, LogClock, LogLine, Scan, SessionIndex, habit_in};
+use aerie_core::audit::read::Format;
+use aerie_core::audit::read::unpack::Unpacker;
+use aerie_core::audit::{Auditor, Finding, History, KnownSession, LogClock, LogLine, Recorded, Scan, Scanned, SessionIndex, habit_in};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::recording::{Frame, commands_in};
 use aerie_store::{SessionFilter, SessionRow, StoreError};
@@ -35,6 +37,10 @@ struct Known(KnownSession);
 pub(crate) struct Incoming {
     pub(crate) name: String,
     pub(crate) clock: LogClock,
+    /// What it holds, where that is not to be found out.
+    pub(crate) format: Option<Format>,
+    /// The machine whose log it is, where the log does not say so.
+    pub(crate) host: Option<String>,
     pub(crate) pieces: mpsc::Receiver<Vec<u8>>,
 }
 
@@ -46,10 +52,18 @@ pub(crate) async fn scan(app: &App, by: &str, incoming: Incoming) -> Result<Scan
     let authorities: Vec<String> = app.keys.user_authorities().iter().map(|k| crate::keys::fingerprint(k.public_key())).collect();
     let zone = app.rules.now().policy.zone().clone();
     let name = incoming.name.clone();
-    let (mut result, findings) = tokio::task::spawn_blocking(move || judge(incoming, &history, &sessions, &authorities, &zone))
-        .await
-        .map_err(|_| StoreError::LogClosed)?;
-    result.new = keep(app, findings).await?;
+    // What is found of accesses is kept in groups, while the log is still read; a slow disk holds the reader back.
+    let (found, mut finding) = mpsc::channel::<Vec<Recorded>>(4);
+    let judging = tokio::task::spawn_blocking(move || judge(incoming, &history, &sessions, &authorities, &zone, &found));
+    while let Some(group) = finding.recv().await {
+        app.store.put_accesses(&group).await?;
+    }
+    let (scanned, broken) = judging.await.map_err(|_| StoreError::LogClosed)?;
+    let new = keep(app, scanned.findings.clone()).await?;
+    let mut result = ScanResult::new(scanned, new);
+    if let Some(why) = broken {
+        result.sentence = format!("{} The log broke off: {why}.", result.sentence);
+    }
     let event = NewEvent::new(Timestamp::now(), EventKind::AuditScanned, by)
         .says(format!("{by} audited {}: {}", aerie_core::diagnostic::printable(&name), result.sentence))
         .with("findings", result.findings.len())
@@ -59,19 +73,39 @@ pub(crate) async fn scan(app: &App, by: &str, incoming: Incoming) -> Result<Scan
     Ok(result)
 }
 
+/// Records that are handed on at a time.
+const GROUP: usize = 1000;
+
+/// Reads the log to its end, or to where it is damaged; gives what was found, and why it broke off.
 fn judge(
     mut incoming: Incoming,
     history: &History,
     sessions: &SessionIndex,
     authorities: &[String],
     zone: &jiff::tz::TimeZone,
-) -> (ScanResult, Vec<Finding>) {
-    let mut scan = Scan::new(Auditor::new(history, Some(sessions), Some(authorities)), &incoming.name, incoming.clock);
+    found: &mpsc::Sender<Vec<Recorded>>,
+) -> (Scanned, Option<String>) {
+    let auditor = Auditor::new(history, Some(sessions), Some(authorities));
+    let mut scan = Scan::new(auditor, &incoming.name, incoming.clock, incoming.format, incoming.host.as_deref());
+    let (mut unpacker, mut broken, mut group) = (Unpacker::default(), None, vec![]);
+    let mut each = |recorded: Recorded| {
+        group.push(recorded);
+        if group.len() >= GROUP {
+            let _ = found.blocking_send(std::mem::take(&mut group));
+        }
+    };
     while let Some(piece) = incoming.pieces.blocking_recv() {
-        scan.handle_bytes(&piece);
+        if let Err(e) = unpacker.handle_bytes(&piece, &mut |bytes| scan.handle_bytes(bytes, &mut each)) {
+            broken = Some(e.to_string());
+            break;
+        }
     }
-    let scanned = scan.finish(zone);
-    (ScanResult::new(scanned.counts, scanned.judged, scanned.findings.clone(), &scanned.unclear, 0), scanned.findings)
+    if broken.is_none() {
+        broken = unpacker.finish(&mut |bytes| scan.handle_bytes(bytes, &mut each)).err().map(|e| e.to_string());
+    }
+    let scanned = scan.finish(zone, &mut each);
+    let _ = found.blocking_send(group);
+    (scanned, broken)
 }
 
 /// Keeps findings; says how many were not known.
@@ -130,6 +164,7 @@ async fn look(app: &App, id: &str) -> Result<Vec<Finding>, StoreError> {
                 number: number as u64 + 1,
                 offset: at_ms,
                 text: aerie_core::diagnostic::printable(&command),
+                digest: String::new(),
             };
             let at = session.began + SignedDuration::from_millis(i64::try_from(at_ms).unwrap_or(0));
             auditor.handle_habit(habit, &Known::from(&session).0, &shown, at, at_ms, line);

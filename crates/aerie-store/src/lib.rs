@@ -2,6 +2,7 @@
 //!
 //! Events are written by one task alone ([`EventLog`]), in groups, each group with a full sync.
 
+mod accesses;
 mod agents;
 mod approvals;
 mod credentials;
@@ -20,6 +21,7 @@ mod settings;
 mod tokens;
 mod vault;
 
+pub use accesses::{AccessFilter, AccessTotal, TotalOf};
 pub use agents::{AgentRow, CodeRow};
 pub use approvals::{Deputy, Lockdown, PassRow, RequestRow, RequestState, WaitRow};
 pub use credentials::{Invitation, Passkey};

@@ -159,3 +159,78 @@ async fn sessions_are_paged_without_loss_and_searched_literally() {
     let live = SessionFilter { live: Some(true), limit: 100, ..SessionFilter::default() };
     assert_eq!(f.store.sessions(&live).await.unwrap().len(), 29);
 }
+
+fn access(id: &str, machine: &str, source: &str, at: i64, file: &str) -> aerie_core::audit::AccessRecord {
+    serde_json::from_value(serde_json::json!({
+        "id": id, "service": "ssh", "machine": machine, "account": "operator", "person": "ines", "source": source, "port": 0, "method": "password",
+        "key": null, "begin": t(at), "end": null, "session": null, "explained": false,
+        "lines": [{ "file": file, "number": 1, "offset": at, "text": "x" }],
+    }))
+    .unwrap()
+}
+
+#[tokio::test]
+async fn what_several_logs_tell_of_one_access_is_kept_once_and_counted_once() {
+    use aerie_core::audit::Recorded::{Began, Ended};
+    let f = fixture().await;
+    let told = [
+        Began(access("a", "dome-east", "10.0.0.1", 0, "auth.log")),
+        Began(access("b", "dome-east", "10.0.0.1", 4, "central.log")),
+        Began(access("c", "dome-east", "10.0.0.2", 0, "auth.log")),
+        Began(access("d", "mast-2", "10.0.0.1", 7200, "auth.log")),
+        // The end is told by the log whose record was taken into the other.
+        Ended { id: "b".into(), at: t(100), line: None },
+        Ended { id: "nobody".into(), at: t(100), line: None },
+    ];
+    f.store.put_accesses(&told).await.unwrap();
+    // Read again, nothing changes.
+    f.store.put_accesses(&told).await.unwrap();
+    let all = AccessFilter { limit: 10, ..AccessFilter::default() };
+    let found = f.store.accesses(&all).await.unwrap();
+    let ids: Vec<_> = found.iter().map(|r| (r.id.as_str(), r.lines.len(), r.end)).collect();
+    assert_eq!(ids, [("d", 1, None), ("c", 1, None), ("a", 2, Some(t(100)))]);
+    let totals = f.store.access_totals(&all, TotalOf::Machine).await.unwrap();
+    assert_eq!((totals[0].name.as_str(), totals[0].count, totals[0].around, totals[0].seconds), ("dome-east", 2, 2, 100));
+    assert_eq!(totals[1].name, "mast-2");
+    let hours = f.store.accesses_over_time(&all, 3_600_000).await.unwrap();
+    assert_eq!(hours.iter().map(|h| h.1).collect::<Vec<_>>(), [2, 1]);
+    // A session of Aerie's own is one as well, and what a log shows of it is its evidence.
+    let session = SessionRow {
+        id: "s-1".into(),
+        person: "ines".into(),
+        machine: "dome-east".into(),
+        account: "operator".into(),
+        source: "10.0.0.9".into(),
+        began: t(50),
+        ended: Some(t(80)),
+        end_reason: None,
+        uses: "shell".into(),
+        factors: "key".into(),
+        rule: String::new(),
+        rule_line: 0,
+        policy_version: 1,
+        recording: None,
+        digest: None,
+        length_ms: 0,
+        bytes_out: 0,
+        bytes_in: 0,
+    };
+    f.store.add_session(&session).await.unwrap();
+    let shown = aerie_core::audit::AccessRecord { session: Some("s-1".into()), ..access("e", "dome-east", "10.0.0.7", 51, "auth.log") };
+    f.store.put_accesses(&[Began(shown)]).await.unwrap();
+    let through = AccessFilter { through: Some(true), ..all.clone() };
+    let found = f.store.accesses(&through).await.unwrap();
+    assert_eq!(found.iter().map(|r| (r.id.as_str(), r.session.as_deref())).collect::<Vec<_>>(), [("s-1", Some("s-1"))]);
+    assert_eq!(f.store.lines_of_session("s-1").await.unwrap().len(), 1);
+    // Filters add up, and a page goes on where the one before ended.
+    let narrow = AccessFilter {
+        machine: Some("dome-east".into()),
+        since: Some(t(0)),
+        until: Some(t(50)),
+        text: Some("10.0.0.2".into()),
+        ..all.clone()
+    };
+    assert_eq!(f.store.accesses(&narrow).await.unwrap().len(), 1);
+    let next = AccessFilter { before: Some((t(0), "c".into())), ..all };
+    assert_eq!(f.store.accesses(&next).await.unwrap().iter().map(|r| r.id.as_str()).collect::<Vec<_>>(), ["a"]);
+}

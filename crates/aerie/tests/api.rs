@@ -291,3 +291,76 @@ fn the_core_knows_no_runtime_database_or_socket() {
         assert!(!text.lines().any(|l| l.starts_with(&format!("{crate_name} "))), "{crate_name}");
     }
 }
+
+#[tokio::test]
+async fn who_was_where_is_listed_counted_and_exported_whoever_says_so() {
+    use aerie_api::AccessQuery;
+    let admin = client();
+    let planted = AccessQuery { through: Some("around".into()), person: Some("amara".into()), ..AccessQuery::default() };
+    let around = admin.accesses(&planted).await.unwrap().items;
+    assert_eq!(around.len(), 3, "{around:#?}");
+    assert!(around.iter().all(|a| a.session.is_none() && a.machine == "spectro-1" && a.sentence.ends_with("around Aerie.")));
+    let shown = admin.access(&around[0].id).await.unwrap();
+    // Where it begins and where it ends, with what proves that the line is the one of the file.
+    assert_eq!(shown.lines.len(), 2);
+    assert!(shown.lines[0].text.contains("Accepted publickey") && shown.lines[0].digest.len() == 64);
+    let report = admin.access_report(&AccessQuery::default(), "person").await.unwrap();
+    let amara = report.totals.iter().find(|t| t.name == "amara").unwrap();
+    assert_eq!((amara.around, amara.shown.as_str()), (3, "Amara Lindqvist"));
+    assert_eq!(report.count, report.totals.iter().map(|t| t.count).sum::<u64>());
+    assert_eq!(report.count, report.spans.iter().map(|s| s.count).sum::<u64>());
+    // A session is one access, however many logs show it, and the machine's lines are its evidence.
+    let through =
+        AccessQuery { through: Some("aerie".into()), machine: Some("dome-east".into()), limit: Some(1), ..AccessQuery::default() };
+    let session = admin.accesses(&through).await.unwrap().items.remove(0);
+    assert_eq!(session.session.as_deref(), Some(session.id.as_str()));
+    assert!(admin.access(&session.id).await.unwrap().lines[0].text.contains(&session.id));
+    let csv = admin.accesses_csv(&planted).await.unwrap();
+    assert_eq!(csv.lines().count(), 4);
+    assert!(csv.starts_with("began,ended,seconds,person") && csv.contains(",amara,Amara Lindqvist,spectro-1,operator,10.20.9.60,"));
+    // Pages go on without gap or repetition.
+    let (mut seen, mut after) = (std::collections::BTreeSet::new(), None);
+    loop {
+        let page = admin.accesses(&AccessQuery { after: after.clone(), limit: Some(40), ..AccessQuery::default() }).await.unwrap();
+        assert!(page.items.iter().all(|a| seen.insert(a.id.clone())));
+        after = page.next;
+        if after.is_none() {
+            break;
+        }
+    }
+    assert!(seen.len() as u64 >= report.count);
+}
+
+#[tokio::test]
+async fn any_log_is_taken_packed_or_not_and_read_twice_changes_nothing() {
+    use aerie_api::AccessQuery;
+    use aerie_client::ScanQuery;
+    let admin = client();
+    let log = "[20261020-22:00:05] [INFO ] ++ created session (access granted): username tomasz, ip ::ffff:198.51.100.7:5004 - socket: 12\n\
+               [20261020-22:30:05] [INFO ] ++ terminated session:  username tomasz, display :10.0, session_pid 1234, ip ::ffff:198.51.100.7:5004\n";
+    let packed = zstd::encode_all(log.as_bytes(), 3).unwrap();
+    let query =
+        ScanQuery { name: Some("sesman.log.zst".into()), zone: Some("UTC".into()), host: Some("dome-west".into()), ..ScanQuery::default() };
+    for _ in 0..2 {
+        let result = admin.scan(&query, std::io::Cursor::new(packed.clone())).await.unwrap();
+        assert_eq!((result.accesses, result.format.as_str()), (1, "lines"));
+    }
+    let find = AccessQuery { q: Some("198.51.100.7".into()), ..AccessQuery::default() };
+    let found = admin.accesses(&find).await.unwrap().items;
+    assert_eq!(found.len(), 1);
+    assert_eq!((found[0].service.as_str(), found[0].person.as_deref(), found[0].seconds), ("rdp", Some("tomasz"), Some(1800)));
+    // One that breaks off keeps what was read, and says so.
+    let text: String = (0..4000)
+        .map(|n| format!("Nov 23 08:20:50 dome-west sshd[{n}]: Failed password for root from 198.51.100.9 port 7 ssh2\n"))
+        .collect();
+    let packed = zstd::encode_all(text.as_bytes(), 1).unwrap();
+    let broken = packed[..packed.len() - 10].to_vec();
+    let result = admin.scan(&ScanQuery { name: Some("broken.zst".into()), ..query.clone() }, std::io::Cursor::new(broken)).await.unwrap();
+    assert!(result.sentence.contains("broke off"), "{}", result.sentence);
+    let mapping = "format = \"csv\"\nservice = \"vnc\"\n[columns]\ntime = \"t\"\naccount = \"who\"\n";
+    let table = ScanQuery { mapping: Some(mapping.into()), ..query.clone() };
+    let result = admin.scan(&table, std::io::Cursor::new("t,who\n2026-10-20T01:00:00Z,jun\nrubbish,\n")).await.unwrap();
+    assert_eq!((result.accesses, result.unclear, result.format.as_str()), (1, 1, "table"));
+    let wrong = ScanQuery { mapping: Some("format = 7".into()), ..query };
+    assert!(admin.scan(&wrong, std::io::Cursor::new("")).await.is_err());
+}

@@ -172,8 +172,12 @@ fn logs_are_audited_by_the_service_and_on_files_alone_alike() {
     let (rules, people) =
         (file("rules.toml", aerie(&["policy", "show"]).stdout), file("directory.json", aerie(&["directory", "export"]).stdout));
     let ids = |v: &serde_json::Value| {
-        let mut ids: Vec<_> =
-            v[0]["result"]["findings"].as_array().unwrap().iter().map(|f| (f["id"].to_string(), f["sentence"].to_string())).collect();
+        let mut ids: Vec<_> = v["read"][0]["result"]["findings"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|f| (f["id"].to_string(), f["sentence"].to_string()))
+            .collect();
         ids.sort();
         ids
     };

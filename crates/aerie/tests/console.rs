@@ -562,6 +562,12 @@ async fn a_request_is_answered_with_less_and_whoever_waits_goes_on() {
     refuse.click().await.unwrap();
     says(&d, "h1", "No request waits for your answer.").await;
     says(&d, "[aria-label='Other requests']", "refused by sunniva: Not while the exposure runs.").await;
+    // Whoever is away names a deputy, and takes it back.
+    type_into(&d, "input[name=deputy]", "amara\n").await;
+    says(&d, "[data-testid=deputy]", "amara answers in your place").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    click(&d, "[data-testid=deputy] button").await;
+    find(&d, "input[name=deputy]").await;
     // A pass is withdrawn where it was given.
     click(&d, "[data-testid=pass] button").await;
     says(&d, "main", "Nothing that concerns you was approved and is good now.").await;
@@ -604,40 +610,48 @@ async fn a_live_terminal_is_watched_and_shared() {
     d.quit().await.unwrap();
 }
 
-#[tokio::test]
-async fn the_person_at_the_machine_answers_on_its_own_page() {
+/// Somebody asks for the consent of whoever is at a machine, and its page is open.
+struct Consenting {
+    own: common::own::Own,
+    agent: tokio::task::JoinHandle<Result<std::convert::Infallible, aerie_agent::Leaving>>,
+    opening: tokio::task::JoinHandle<Result<(), aerie_client::ClientError>>,
+    d: WebDriver,
+}
+
+async fn consenting(reason: &'static str) -> Consenting {
     use aerie_agent::consent::Asking;
-    const RULES: &str = "[[allow]]\nname = \"asked\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"forward\"]\naccounts = [\"operator\"]\nconsent = \"ask\"\n";
+    const RULES: &str = "[[allow]]\nname = \"asked\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"forward\"]\naccounts = [\"operator\"]\nconsent = \"ask\"\nlimits = { session = \"1h\" }\n";
     let own = common::own::Own::with(RULES, &[("lena", "administrator", ""), ("sunniva", "technician", "")]).await;
     let echo = common::own::echo().await;
     let state = common::own::enrolled(&own, "dome", &[echo.to_string()], &[("echo", echo.to_string())]).await;
     let (told, mut page) = tokio::sync::mpsc::unbounded_channel();
     let me = String::from_utf8(Command::new("id").arg("-un").output().unwrap().stdout).unwrap().trim().to_string();
     let asking = Asking { port: 0, people: vec![me], ..Asking::default() };
-    let _agent = tokio::spawn(aerie_agent::run(
-        None,
-        state,
-        aerie_agent::RunOptions { asking: Some(asking), page: Some(told), ..Default::default() },
-    ));
+    let options = aerie_agent::RunOptions { asking: Some(asking), page: Some(told), ..Default::default() };
+    let agent = tokio::spawn(aerie_agent::run(None, state, options));
     own.online("dome").await;
     let d = browser(1280, 800, false).await;
     d.goto(format!("http://127.0.0.1:{}/", page.recv().await.unwrap())).await.unwrap();
     says(&d, "#sentence", "Nobody is connected to this computer.").await;
     let client = own.as_client("sunniva");
     let opening = tokio::spawn(async move {
-        let query = aerie_api::ForwardQuery { way: "echo".into(), reason: Some("The <b>shutter</b> sticks.".into()), ..Default::default() };
+        let query = aerie_api::ForwardQuery { way: "echo".into(), reason: Some(reason.into()), ..Default::default() };
         client.forward("dome", &query).await.map(drop)
     });
     says(&d, "#sentence", "Somebody asks for your consent.").await;
+    Consenting { own, agent, opening, d }
+}
+
+#[tokio::test]
+async fn the_person_at_the_machine_answers_on_its_own_page() {
+    let Consenting { own, agent, opening, d } = consenting("The <b>shutter</b> sticks.").await;
     // What the other side says is text and nothing else.
     says(&d, "article.asked", "The <b>shutter</b> sticks.").await;
     assert_eq!(faults(&d).await, Vec::<String>::new());
-    if let Some(out) = std::env::var_os("AERIE_SHOT_CONSENT") {
-        d.screenshot(std::path::Path::new(&out)).await.unwrap();
-    }
     click(&d, "button[data-act=agree]").await;
     opening.await.unwrap().unwrap();
     own.event("consent", "agreed that sunniva").await;
+    agent.abort();
     d.quit().await.unwrap();
 }
 
@@ -659,6 +673,28 @@ async fn an_emergency_stays_open_until_somebody_else_has_looked_at_it() {
     d.quit().await.unwrap();
 }
 
+#[tokio::test]
+async fn who_was_where_is_shown_over_time_and_narrowed_to_one() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "greta").await;
+    goto(&d, "/accesses").await;
+    says(&d, "h1", "around Aerie").await;
+    find(&d, "[data-testid=span-chart] svg").await;
+    says(&d, "main", "Amara Lindqvist").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    // Whom one picks is looked at closer, by machine.
+    d.find(By::XPath("//tr[@data-testid='total']//button[normalize-space()='Amara Lindqvist']")).await.unwrap().click().await.unwrap();
+    says(&d, "main", "Of amara alone.").await;
+    says(&d, "[data-testid=total]", "spectro-1").await;
+    click(&d, "input[name=around]").await;
+    says(&d, "h1", "3 accesses, 3 of them around Aerie.").await;
+    // The lines that show it open below it.
+    click(&d, "[data-testid=access] button").await;
+    says(&d, "[data-testid=access]", "Accepted publickey for operator").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    d.quit().await.unwrap();
+}
+
 /// Pictures for the documentation: `make screenshots`.
 #[tokio::test]
 #[ignore = "writes docs/screenshots"]
@@ -676,33 +712,37 @@ async fn screenshots() {
         sign_in(&d, "lena").await;
         let mut ssh = world().people.command("ssh", "", &["-tt", "arlo+archive-db@aerie"]).stdin(Stdio::piped()).spawn().unwrap();
         says(&d, "[data-testid=sentence]", "live").await;
-        shot("now").await;
         if !dark {
-            authenticator(&d, true).await;
-            goto(&d, "/account").await;
-            click(&d, "[data-testid=add-passkey]").await;
-            type_into(&d, "input[name=label]", "this laptop\n").await;
-            says(&d, "[data-testid=passkey-row]", "this laptop").await;
-            click(&d, "[data-testid=make-recovery]").await;
-            find(&d, "[data-testid=recovery-codes]").await;
-            goto(&d, "/account").await;
-            says(&d, "[data-testid=passkey-row]", "this laptop").await;
-            shot("account").await;
+            // Somebody waits for an approver, and stays there until the pictures are taken.
+            let code = world().people.codes.next("mira").await;
+            let mut waiting = world().people.command("ssh", &code, &["mira+spectro-1@aerie", "hostname"]);
+            let mut waiting = waiting.env("AERIE_REASON", "The slit wheel stalls.").spawn().unwrap();
+            find(&d, "[data-testid=waits]").await;
+            shot("now").await;
+            let approver = browser(width, height, false).await;
+            sign_in(&approver, "sunniva").await;
+            goto(&approver, "/requests").await;
+            says(&approver, "h1", "2 requests wait").await;
+            approver.screenshot(&out.join("requests-light.png")).await.unwrap();
+            approver.quit().await.unwrap();
+            let _ = waiting.kill().await;
+            let consenting = consenting("The shutter sticks half way; I would like to see its log.").await;
+            find(&consenting.d, "article.asked").await;
+            consenting.d.screenshot(&out.join("consent-light.png")).await.unwrap();
+            consenting.agent.abort();
+            consenting.d.quit().await.unwrap();
             goto(&d, "/people/tomasz").await;
             find(&d, "[data-testid=session]").await;
             shot("person").await;
-            goto(&d, "/sessions").await;
-            find(&d, "[data-testid=session]").await;
-            shot("sessions").await;
             goto(&d, "/findings").await;
             find(&d, "[data-testid=finding]").await;
             shot("findings").await;
+            goto(&d, "/accesses").await;
+            find(&d, "[data-testid=access]").await;
+            shot("accesses").await;
             goto(&d, "/rules").await;
             find(&d, "[data-testid=rule]").await;
             shot("rules").await;
-            goto(&d, "/reach").await;
-            find(&d, "[data-testid=cell]").await;
-            shot("reach").await;
             goto(&d, "/reach?person=ines&machine=dome-east").await;
             find(&d, "[data-testid=why]").await;
             find(&d, "[data-testid=reach-entry]").await;
@@ -722,15 +762,18 @@ async fn screenshots() {
             says(&d, "h1", "The log holds").await;
             shot("log").await;
         }
-        goto(&d, "/rules").await;
-        find(&d, "[data-testid=draft]").await.click().await.unwrap();
-        find(&d, "[data-testid=judged]").await;
         if dark {
             // One page in dark colours shows that there are such; the others are of the same cloth.
+            goto(&d, "/watch").await;
+            says(&d, "[data-testid=live-terminal] .xterm-rows", "watches this session").await;
+            shot("watch").await;
             d.quit().await.unwrap();
             let _ = ssh.kill().await;
             return;
         }
+        goto(&d, "/rules").await;
+        find(&d, "[data-testid=draft]").await.click().await.unwrap();
+        find(&d, "[data-testid=judged]").await;
         shot("draft").await;
         goto(&d, "/findings").await;
         d.query(By::XPath("//a[contains(., 'added a key to an account')]")).first().await.unwrap().click().await.unwrap();

@@ -2,7 +2,8 @@
 
 use super::commands::Habit;
 use super::finding::{Cause, Finding, FindingKind, Findings, Raised};
-use super::sshd::{Access, Failure, LogLine};
+use super::log::{Access, Failure, LogLine, NO_ACCOUNT};
+use super::record::{AccessRecord, Service, Skew, access_id};
 use crate::policy::{Capability, Facts, Outcome, Policy, Refusal, Request};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, VecDeque};
@@ -81,6 +82,7 @@ pub struct Auditor<'a> {
     findings: Findings,
     accesses: u64,
     explained: u64,
+    skew: Skew,
 }
 
 impl<'a> Auditor<'a> {
@@ -95,6 +97,7 @@ impl<'a> Auditor<'a> {
             findings: Findings::default(),
             accesses: 0,
             explained: 0,
+            skew: Skew::default(),
         }
     }
 
@@ -122,27 +125,67 @@ impl<'a> Auditor<'a> {
         self.guessers.entry(failure.host.clone()).or_default().insert(failure.source.into(), Guesser { failures: 1, last: failure.at });
     }
 
-    /// Takes an access.
-    pub fn handle_access(&mut self, access: &Access) {
+    /// By how much the machine's clock is ahead of Aerie's, where accesses show it.
+    pub fn ahead(&self) -> Option<SignedDuration> {
+        self.skew.estimate()
+    }
+
+    fn machine_of(&self, access: &Access) -> String {
+        let known = self.history.at(access.begin).and_then(|p| p.directory().machine_by_host(&access.host));
+        known.map_or_else(|| access.host.to_string(), |m| m.name.clone())
+    }
+
+    /// The identifier of an access's record.
+    pub fn id_of(&self, access: &Access) -> String {
+        access_id(&self.machine_of(access), access)
+    }
+
+    /// Takes an access, and gives it in the shape of all.
+    pub fn handle_access(&mut self, access: &Access) -> AccessRecord {
         self.accesses += 1;
-        let Some(policy) = self.history.at(access.begin) else { return };
-        let machine = policy.directory().machine_by_host(&access.host).map_or_else(|| access.host.to_string(), |m| m.name.clone());
+        let machine = self.machine_of(access);
+        let mut record = AccessRecord {
+            id: access_id(&machine, access),
+            service: access.service,
+            machine: machine.clone(),
+            account: access.account.clone(),
+            person: None,
+            source: access.source.clone(),
+            port: access.port,
+            method: access.method.clone(),
+            key: access.key.clone(),
+            begin: access.begin,
+            end: access.end,
+            session: None,
+            explained: false,
+            lines: access.lines.clone(),
+        };
+        let Some(policy) = self.history.at(access.begin) else { return record };
         let case = Case { policy, access, machine };
+        record.person = case.owner().map(|p| p.name.clone());
         self.guessed(&case);
         match self.explanation(&case) {
             Explained::By(session) => {
                 self.explained += 1;
+                self.skew.handle(session.begin, access.begin);
                 self.conformance(&case, &session);
+                (record.person, record.session, record.explained) = (Some(session.person), Some(session.id), true);
             }
-            Explained::Believed => self.explained += 1,
+            Explained::Believed => {
+                self.explained += 1;
+                record.explained = true;
+            }
             Explained::NoSuchSession(id) => self.raise(
                 &case,
                 FindingKind::UnknownSession,
                 None,
                 format!("its certificate names the session {id}, which Aerie does not know for this machine and time"),
             ),
+            // Login records name no key: what the SSH server says of the same login explains it, or does not.
+            Explained::No if access.service == Service::Login => {}
             Explained::No => self.around(&case),
         }
+        record
     }
 
     /// Takes a habit that a recording shows.
@@ -201,7 +244,7 @@ impl<'a> Auditor<'a> {
     fn around(&mut self, case: &Case<'_>) {
         let policy = case.policy;
         let owned = policy.directory().machine(&case.machine).is_some_and(|m| m.accounts.contains(&case.access.account));
-        if !owned {
+        if !owned && case.access.account != NO_ACCOUNT {
             self.raise(case, FindingKind::UnownedAccount, None, format!("nobody owns the account {} there", case.access.account));
         }
         self.raise(case, FindingKind::AroundGateway, None, "no session of Aerie explains it".into());
@@ -275,9 +318,13 @@ struct Case<'a> {
 }
 
 impl Case<'_> {
-    /// Whose key it was.
+    /// Whose key it was; without a key, who is called as the account is.
     fn owner(&self) -> Option<&crate::directory::Person> {
-        self.policy.directory().owner_of_key(self.access.key.as_deref()?)
+        let directory = self.policy.directory();
+        match self.access.key.as_deref() {
+            Some(key) => directory.owner_of_key(key),
+            None => directory.person(&self.access.account),
+        }
     }
 
     /// Nothing is known of what was proved: whether something is missing is not asked here, only what is refused.

@@ -31,6 +31,11 @@ impl LogClock {
         Self { zone, newest: Timestamp::MAX, year: Some(year), last: None, minute: None }
     }
 
+    /// The instant of a time that names a year and no zone.
+    pub fn civil(&self, at: DateTime) -> Option<Timestamp> {
+        self.zone.to_ambiguous_timestamp(at).compatible().ok()
+    }
+
     /// The instant of a stamp such as `Nov 23 08:20:50` or `Nov  3 08:20:50`; none where it is not one.
     pub fn read(&mut self, stamp: &[u8]) -> Option<Timestamp> {
         let key: [u8; 12] = stamp.get(..12)?.try_into().ok()?;

@@ -1,4 +1,4 @@
-use super::sshd::LogLine;
+use super::log::LogLine;
 use crate::evidence::hex;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -352,7 +352,7 @@ mod tests {
     #[test]
     fn one_cause_is_one_finding_with_bounded_evidence() {
         let mut findings = Findings::default();
-        let line = LogLine { file: "auth.log".into(), number: 1, offset: 0, text: "x".into() };
+        let line = LogLine { file: "auth.log".into(), number: 1, offset: 0, text: "x".into(), digest: String::new() };
         for i in 0..50 {
             findings.handle_raised(Raised {
                 kind: FindingKind::AroundGateway,

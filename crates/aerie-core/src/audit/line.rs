@@ -93,14 +93,14 @@ pub fn parse_line(line: &[u8]) -> Option<SshdLine<'_>> {
     Some(SshdLine { stamp, host: std::str::from_utf8(host).ok()?, pid, message })
 }
 
-fn digits(bytes: &[u8]) -> Option<u32> {
+pub(super) fn digits(bytes: &[u8]) -> Option<u32> {
     if bytes.is_empty() {
         return None;
     }
     bytes.iter().try_fold(0u32, |n, b| if b.is_ascii_digit() { n.checked_mul(10)?.checked_add(u32::from(b - b'0')) } else { None })
 }
 
-fn message(text: &str) -> Message<'_> {
+pub(super) fn message(text: &str) -> Message<'_> {
     match text.as_bytes().first() {
         Some(b'A') => text.strip_prefix("Accepted ").map_or(Message::Other, |t| accepted(t).unwrap_or(Message::Unclear)),
         Some(b'F') => text.strip_prefix("Failed ").map_or(Message::Other, |t| failed(t).unwrap_or(Message::Unclear)),

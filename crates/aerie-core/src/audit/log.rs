@@ -1,9 +1,18 @@
-//! The SSH server's log as observations: accesses with begin and end, and failures.
+//! Logs of servers as observations: accesses with begin and end, and failures, whoever wrote them.
 
 use super::clock::LogClock;
-use super::line::{Login, Message, Proof, parse_line};
+use super::line::{Login, Message, message, parse_line};
+use super::read::desktop::{Peer, Shown, VncLog, xrdp_line, xrdp_text};
+use super::read::header::{Entry, Stamp, header};
+use super::read::journal::JournalEntry;
+use super::read::login_records::{Kind as LoginKind, LoginRecord};
+use super::read::table::Row;
+use super::read::windows::{Kind as WindowsKind, WindowsEvent};
+use super::record::Service;
 use crate::diagnostic::printable;
+use crate::evidence::hex;
 use jiff::Timestamp;
+use sha2::{Digest as _, Sha256};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 
@@ -26,6 +35,9 @@ pub struct LogLine {
     pub offset: u64,
     /// The line, with control characters made visible, cut after 600 bytes.
     pub text: String,
+    /// SHA-256 of the line as it stands in the file, without its line feed, in hexadecimal; empty where it is none of a file.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub digest: String,
 }
 
 /// One access to a machine.
@@ -33,6 +45,8 @@ pub struct LogLine {
 pub struct Access {
     /// Host name as the log has it.
     pub host: Arc<str>,
+    /// What was reached.
+    pub service: Service,
     /// Account on the machine.
     pub account: String,
     /// Address it came from.
@@ -83,13 +97,13 @@ pub enum Observation {
 pub struct Counts {
     /// Lines.
     pub lines: u64,
-    /// Lines of the SSH server.
+    /// Lines of servers that let people in.
     pub server_lines: u64,
     /// Lines that say that somebody got in.
     pub accepted: u64,
     /// Lines that say that somebody did not.
     pub failed: u64,
-    /// Lines of the SSH server that look like an access and could not be understood.
+    /// Lines of such servers that look like an access and could not be understood.
     pub unclear: u64,
     /// Lines longer than any real one, which were passed over.
     pub overlong: u64,
@@ -101,17 +115,26 @@ struct Open {
     serial: u64,
 }
 
-/// Host, address and port: what tells one connection from another.
+/// Host, address and port: what tells one connection from another. Where a log has no ports, the address stands for a terminal or a
+/// logon.
 type ConnectionKey = (Arc<str>, String, u16);
 
-/// Reads a log line by line. Feed [`SshdLog::handle_line`], which calls back for each failure, and take
-/// [`SshdLog::poll_observation`] after each line; end with [`SshdLog::finish`].
-pub struct SshdLog {
+/// Account of whoever reaches a desktop whose server knows no accounts.
+pub(super) const NO_ACCOUNT: &str = "(desktop)";
+
+/// Reads a log line by line. Feed [`AccessLog::handle_line`], which calls back for each failure, and take
+/// [`AccessLog::poll_observation`] after each line; end with [`AccessLog::finish`].
+pub struct AccessLog {
     file: Arc<str>,
     clock: LogClock,
+    /// Host of logs that name none.
+    own_host: Arc<str>,
+    vnc: VncLog,
+    /// Time of the lines of a VNC server that follow.
+    vnc_time: Option<Timestamp>,
     hosts: HashMap<String, Arc<str>>,
     open: HashMap<ConnectionKey, Open>,
-    by_pid: HashMap<(Arc<str>, u32), (String, u16)>,
+    by_pid: HashMap<(Arc<str>, u32), ConnectionKey>,
     order: VecDeque<(ConnectionKey, u64)>,
     serial: u64,
     counts: Counts,
@@ -119,7 +142,7 @@ pub struct SshdLog {
     out: VecDeque<Observation>,
 }
 
-impl SshdLog {
+impl AccessLog {
     /// How many lines that could not be understood are kept, to be shown.
     pub const MOST_UNCLEAR: usize = 100;
 
@@ -128,6 +151,9 @@ impl SshdLog {
         Self {
             file: file.into(),
             clock,
+            own_host: file.into(),
+            vnc: VncLog::default(),
+            vnc_time: None,
             hosts: HashMap::new(),
             open: HashMap::new(),
             by_pid: HashMap::new(),
@@ -139,39 +165,248 @@ impl SshdLog {
         }
     }
 
+    /// Names the host of a log that names none.
+    #[must_use]
+    pub fn of_host(mut self, host: &str) -> Self {
+        self.own_host = host.into();
+        self
+    }
+
     /// Takes a line, without its line feed. `offset` is where it begins in the file.
-    pub fn handle_line(&mut self, line: &[u8], offset: u64, mut failed: impl FnMut(Failure<'_>)) {
+    pub fn handle_line(&mut self, line: &[u8], offset: u64, failed: impl FnMut(Failure<'_>)) {
         self.counts.lines += 1;
         if line.len() > MAX_LINE {
             self.counts.overlong += 1;
             return;
         }
         let line = line.strip_suffix(b"\r").unwrap_or(line);
-        let Some(parsed) = parse_line(line) else { return };
+        // The traditional form of an SSH server is by far the most frequent.
+        if let Some(parsed) = parse_line(line) {
+            return self.handle_message(Stamp::Plain(parsed.stamp), parsed.host, parsed.pid, parsed.message, (line, offset), failed);
+        }
+        match line.first() {
+            Some(b'{') => {
+                let read = JournalEntry::read(line);
+                if let Some(entry) = read.as_ref().and_then(JournalEntry::entry) {
+                    self.handle_entry(entry, (line, offset), failed);
+                }
+            }
+            Some(b'[') => self.handle_xrdp(line, offset, failed),
+            Some(b' ') => self.handle_vnc(line, offset, failed),
+            // `Fri Nov 27 …` of a VNC server, where others have `Nov 27 …`.
+            Some(b'A'..=b'Z')
+                if line.get(3) == Some(&b' ') && !line.get(4).is_some_and(u8::is_ascii_digit) && line.get(4) != Some(&b' ') =>
+            {
+                self.vnc_time = std::str::from_utf8(line).ok().and_then(VncLog::time).and_then(|t| self.clock.civil(t));
+            }
+            Some(_) => {
+                if let Some(entry) = header(line) {
+                    self.handle_entry(entry, (line, offset), failed);
+                }
+            }
+            None => {}
+        }
+    }
+
+    fn handle_entry(&mut self, entry: Entry<'_>, line: (&[u8], u64), failed: impl FnMut(Failure<'_>)) {
+        let Entry { stamp, host, program, pid, text } = entry;
+        match program {
+            "sshd" | "sshd-session" | "sshd-auth" => {
+                let said = std::str::from_utf8(text).map_or(Message::Unclear, message);
+                self.handle_message(stamp, host, pid.unwrap_or(0), said, line, failed);
+            }
+            "xrdp-sesman" => {
+                let shown = std::str::from_utf8(text).ok().and_then(xrdp_text);
+                let Some(at) = self.instant(stamp) else { return self.note_unclear(line.0, line.1) };
+                let host = self.host(host);
+                self.handle_shown(&host, Service::Rdp, shown, at, line, failed);
+            }
+            _ => {}
+        }
+    }
+
+    fn instant(&mut self, stamp: Stamp<'_>) -> Option<Timestamp> {
+        match stamp {
+            Stamp::Plain(bytes) => self.clock.read(bytes),
+            Stamp::Instant(at) => Some(at),
+        }
+    }
+
+    fn handle_xrdp(&mut self, line: &[u8], offset: u64, failed: impl FnMut(Failure<'_>)) {
+        let Some((time, shown)) = std::str::from_utf8(line).ok().and_then(xrdp_line) else { return };
+        let Some(at) = self.clock.civil(time) else { return self.note_unclear(line, offset) };
+        let host = self.own_host.clone();
+        self.handle_shown(&host, Service::Rdp, shown, at, (line, offset), failed);
+    }
+
+    fn handle_vnc(&mut self, line: &[u8], offset: u64, failed: impl FnMut(Failure<'_>)) {
+        let shown = std::str::from_utf8(line).ok().and_then(|l| self.vnc.handle_line(l));
+        let Some(at) = self.vnc_time else {
+            return if shown.is_some() {
+                self.note_unclear(line, offset)
+            };
+        };
+        let host = self.own_host.clone();
+        self.handle_shown(&host, Service::Vnc, shown, at, (line, offset), failed);
+    }
+
+    fn handle_shown(
+        &mut self,
+        host: &Arc<str>,
+        service: Service,
+        shown: Option<Shown>,
+        at: Timestamp,
+        (line, offset): (&[u8], u64),
+        mut failed: impl FnMut(Failure<'_>),
+    ) {
         self.counts.server_lines += 1;
-        if parsed.message == Message::Other {
+        let named = |p: Peer| if p.account.is_empty() { Peer { account: NO_ACCOUNT.into(), ..p } } else { p };
+        match shown {
+            None => {}
+            Some(Shown::Unclear) => self.note_unclear(line, offset),
+            Some(Shown::Failed(peer)) => {
+                self.counts.failed += 1;
+                let peer = named(peer);
+                failed(Failure { host, account: &peer.account, source: &peer.source, at });
+            }
+            Some(Shown::Accepted(peer, method)) => {
+                let Peer { account, source, port } = named(peer);
+                let evidence = self.evidence(line, offset);
+                let access = Access { service, method: method.into(), ..Access::new(host.clone(), account, source, port, at, evidence) };
+                self.accepted(access, 0);
+            }
+            Some(Shown::Closed(peer)) => {
+                let evidence = self.evidence(line, offset);
+                self.end(&(host.clone(), peer.source, peer.port), at, Some(evidence));
+            }
+        }
+    }
+
+    /// Takes a record of utmp, wtmp or, where `bad`, btmp.
+    pub fn handle_login_record(&mut self, bytes: &[u8], offset: u64, bad: bool, mut failed: impl FnMut(Failure<'_>)) {
+        self.counts.lines += 1;
+        let Some(record) = LoginRecord::read(bytes) else { return self.note_unclear(bytes, offset) };
+        self.counts.server_lines += 1;
+        let (host, at) = (self.own_host.clone(), record.at);
+        // A terminal stands for the connection: it has one login at a time.
+        let key = (host.clone(), format!("terminal {}", record.line), 0);
+        if bad {
+            self.counts.failed += 1;
+            return failed(Failure { host: &host, account: &record.account, source: &record.source, at });
+        }
+        match record.kind {
+            LoginKind::Login if record.source.is_empty() || record.source.starts_with(':') => {}
+            LoginKind::Login => {
+                let shown = format!("{} at {} from {}", record.account, record.line, record.source);
+                let evidence = self.evidence_of(shown.as_bytes(), bytes, offset);
+                let access = Access {
+                    service: Service::Login,
+                    method: "login".into(),
+                    ..Access::new(host, record.account, record.source, 0, at, evidence)
+                };
+                self.counts.accepted += 1;
+                self.begin(access, record.pid, key);
+            }
+            LoginKind::Logout => self.end(&key, at, None),
+            LoginKind::Boot => self.end_all(&host, at),
+            LoginKind::Other => {}
+        }
+    }
+
+    /// Takes an event of Windows.
+    pub fn handle_windows_event(&mut self, xml: &[u8], offset: u64, mut failed: impl FnMut(Failure<'_>)) {
+        self.counts.lines += 1;
+        let Some(event) = WindowsEvent::read(xml) else { return self.note_unclear(xml, offset) };
+        let host = self.host(&event.host);
+        let key = (host.clone(), format!("logon {}", event.logon_id), 0);
+        match event.kind {
+            WindowsKind::Logon if event.is_remote() => {
+                self.counts.server_lines += 1;
+                let desktop = event.logon_type != 3;
+                let shown =
+                    format!("event 4624: {} logged on to {} from {} (type {})", event.account, event.host, event.source, event.logon_type);
+                let evidence = self.evidence_of(shown.as_bytes(), xml, offset);
+                let access = Access {
+                    service: if desktop { Service::Rdp } else { Service::Windows },
+                    method: "password".into(),
+                    ..Access::new(host, event.account, event.source, event.port, event.at, evidence)
+                };
+                self.counts.accepted += 1;
+                self.begin(access, 0, key);
+            }
+            WindowsKind::Failure => {
+                self.counts.server_lines += 1;
+                self.counts.failed += 1;
+                failed(Failure { host: &host, account: &event.account, source: &event.source, at: event.at });
+            }
+            WindowsKind::Logoff => self.end(&key, event.at, None),
+            WindowsKind::Logon | WindowsKind::ExplicitCredentials | WindowsKind::LockedOut | WindowsKind::Other => {}
+        }
+    }
+
+    /// Takes a row of a table; none where the mapping could not read it.
+    pub fn handle_row(&mut self, row: Option<Row>, service: Service, raw: &[u8], offset: u64, mut failed: impl FnMut(Failure<'_>)) {
+        self.counts.lines += 1;
+        let Some(row) = row else { return self.note_unclear(raw, offset) };
+        self.counts.server_lines += 1;
+        let host = if row.host.is_empty() { self.own_host.clone() } else { self.host(&row.host) };
+        if !row.accepted {
+            self.counts.failed += 1;
+            return failed(Failure { host: &host, account: &row.account, source: &row.source, at: row.begin });
+        }
+        let evidence = self.evidence(raw, offset);
+        let access = Access {
+            service,
+            method: row.method,
+            ..Access::new(host.clone(), row.account, row.source.clone(), row.port, row.begin, evidence)
+        };
+        let key = (host, row.source, row.port);
+        self.accepted(access, 0);
+        if let Some(end) = row.end {
+            self.end(&key, end, None);
+        }
+    }
+
+    fn handle_message(
+        &mut self,
+        stamp: Stamp<'_>,
+        host: &str,
+        pid: u32,
+        said: Message<'_>,
+        (line, offset): (&[u8], u64),
+        mut failed: impl FnMut(Failure<'_>),
+    ) {
+        self.counts.server_lines += 1;
+        if said == Message::Other {
             return;
         }
-        let Some(at) = self.clock.read(parsed.stamp) else { return self.note_unclear(line, offset) };
-        let host = self.host(parsed.host);
-        match parsed.message {
+        let Some(at) = self.instant(stamp) else { return self.note_unclear(line, offset) };
+        let host = self.host(host);
+        match said {
             Message::Failed(Login { account, source, .. }) => {
                 self.counts.failed += 1;
                 failed(Failure { host: &host, account, source, at });
             }
             Message::Accepted(login, proof) => {
-                self.counts.accepted += 1;
                 let evidence = self.evidence(line, offset);
-                self.begin(host, parsed.pid, login, proof, at, evidence);
+                let Login { account, source, port } = login;
+                let access = Access {
+                    service: Service::Ssh,
+                    method: proof.method.into(),
+                    key: proof.key.map(Into::into),
+                    certificate: proof.certificate.map(|c| (c.id.into(), c.authority.into())),
+                    ..Access::new(host, account.into(), source.into(), port, at, evidence)
+                };
+                self.accepted(access, pid);
             }
             Message::Closed { source, port } => {
                 let evidence = self.evidence(line, offset);
-                self.end(&(host, source.to_string(), port), at, evidence);
+                self.end(&(host, source.to_string(), port), at, Some(evidence));
             }
             Message::SessionClosed => {
-                if let Some((source, port)) = self.by_pid.get(&(host.clone(), parsed.pid)).cloned() {
+                if let Some(key) = self.by_pid.get(&(host.clone(), pid)).cloned() {
                     let evidence = self.evidence(line, offset);
-                    self.end(&(host, source, port), at, evidence);
+                    self.end(&key, at, Some(evidence));
                 }
             }
             Message::Unclear => self.note_unclear(line, offset),
@@ -189,7 +424,7 @@ impl SshdLog {
         self.counts
     }
 
-    /// The lines that could not be understood; at most [`SshdLog::MOST_UNCLEAR`].
+    /// The lines that could not be understood; at most [`AccessLog::MOST_UNCLEAR`].
     pub fn unclear(&self) -> &[LogLine] {
         &self.unclear
     }
@@ -215,8 +450,14 @@ impl SshdLog {
     }
 
     fn evidence(&self, line: &[u8], offset: u64) -> LogLine {
-        let kept = line.get(..KEPT_LINE.min(line.len())).unwrap_or(line);
-        LogLine { file: self.file.clone(), number: self.counts.lines, offset, text: printable(&String::from_utf8_lossy(kept)) }
+        self.evidence_of(line, line, offset)
+    }
+
+    /// Evidence that is shown in other words than it stands in the file.
+    fn evidence_of(&self, shown: &[u8], raw: &[u8], offset: u64) -> LogLine {
+        let kept = shown.get(..KEPT_LINE.min(shown.len())).unwrap_or(shown);
+        let text = printable(&String::from_utf8_lossy(kept));
+        LogLine { file: self.file.clone(), number: self.counts.lines, offset, text, digest: hex(&Sha256::digest(raw)) }
     }
 
     fn note_unclear(&mut self, line: &[u8], offset: u64) {
@@ -226,27 +467,24 @@ impl SshdLog {
         }
     }
 
-    fn begin(&mut self, host: Arc<str>, pid: u32, login: Login<'_>, proof: Proof<'_>, at: Timestamp, evidence: LogLine) {
-        let access = Access {
-            host: host.clone(),
-            account: login.account.into(),
-            source: login.source.into(),
-            port: login.port,
-            method: proof.method.into(),
-            key: proof.key.map(Into::into),
-            certificate: proof.certificate.map(|c| (c.id.into(), c.authority.into())),
-            begin: at,
-            end: None,
-            lines: vec![evidence],
-        };
+    fn accepted(&mut self, access: Access, pid: u32) {
+        self.counts.accepted += 1;
+        let key = (access.host.clone(), access.source.clone(), access.port);
+        self.begin(access, pid, key);
+    }
+
+    fn begin(&mut self, access: Access, pid: u32, key: ConnectionKey) {
         self.out.push_back(Observation::Began(access.clone()));
-        let key = (host.clone(), access.source.clone(), access.port);
         self.serial += 1;
-        self.by_pid.insert((host, pid), (access.source.clone(), access.port));
+        if pid > 0 {
+            self.by_pid.insert((key.0.clone(), pid), key.clone());
+        }
         self.order.push_back((key.clone(), self.serial));
         // A connection from the same address and port means that the earlier one is over.
         if let Some(earlier) = self.open.insert(key, Open { access, pid, serial: self.serial }) {
-            self.by_pid.remove(&(earlier.access.host.clone(), earlier.pid));
+            if earlier.pid != pid {
+                self.by_pid.remove(&(earlier.access.host.clone(), earlier.pid));
+            }
             self.out.push_back(Observation::Ended { access: earlier.access });
         }
         while self.order.len() > MOST_OPEN {
@@ -260,11 +498,36 @@ impl SshdLog {
         }
     }
 
-    fn end(&mut self, key: &ConnectionKey, at: Timestamp, evidence: LogLine) {
+    fn end(&mut self, key: &ConnectionKey, at: Timestamp, evidence: Option<LogLine>) {
         let Some(mut open) = self.open.remove(key) else { return };
         self.by_pid.remove(&(key.0.clone(), open.pid));
         open.access.end = Some(at);
-        open.access.lines.push(evidence);
+        open.access.lines.extend(evidence);
         self.out.push_back(Observation::Ended { access: open.access });
+    }
+
+    /// The machine was started anew: nobody is in any more.
+    fn end_all(&mut self, host: &Arc<str>, at: Timestamp) {
+        let keys: Vec<ConnectionKey> = self.open.keys().filter(|k| k.0 == *host).cloned().collect();
+        keys.iter().for_each(|k| self.end(k, at, None));
+    }
+}
+
+impl Access {
+    /// An access of which no more is known.
+    fn new(host: Arc<str>, account: String, source: String, port: u16, begin: Timestamp, evidence: LogLine) -> Self {
+        Self {
+            host,
+            service: Service::Other,
+            account,
+            source,
+            port,
+            method: String::new(),
+            key: None,
+            certificate: None,
+            begin,
+            end: None,
+            lines: vec![evidence],
+        }
     }
 }

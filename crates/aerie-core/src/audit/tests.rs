@@ -57,14 +57,14 @@ fn audit(log: &[u8], sessions: Option<&SessionIndex>) -> (Vec<Finding>, Counts) 
     let history = history();
     let authorities = ["SHA256:authority".to_string()];
     let mut auditor = Auditor::new(&history, sessions, Some(&authorities));
-    let mut reader = SshdLog::new("auth.log", LogClock::of_year(TimeZone::UTC, 2026));
+    let mut reader = AccessLog::new("auth.log", LogClock::of_year(TimeZone::UTC, 2026));
     let mut offset = 0;
     for line in log.split(|b| *b == b'\n') {
         reader.handle_line(line, offset, |f| auditor.handle_failure(f));
         offset += line.len() as u64 + 1;
         while let Some(o) = reader.poll_observation() {
             if let Observation::Began(access) = o {
-                auditor.handle_access(&access);
+                let _ = auditor.handle_access(&access);
             }
         }
     }
@@ -138,7 +138,7 @@ fn names_chosen_by_a_stranger_stay_names() {
 #[test]
 fn an_access_has_its_end_from_either_line() {
     let log = b"Nov 23 22:00:00 h sshd[7]: Accepted password for op from fe80::1%eth0 port 4000 ssh2\nNov 23 22:05:00 h sshd[9]: Disconnected from user op fe80::1%eth0 port 4000\nNov 23 23:00:00 h sshd-session[8]: Accepted password for op from 10.0.0.1 port 1 ssh2\nNov 23 23:30:00 h sshd-session[8]: pam_unix(sshd:session): session closed for user op";
-    let mut reader = SshdLog::new("x", LogClock::of_year(TimeZone::UTC, 2026));
+    let mut reader = AccessLog::new("x", LogClock::of_year(TimeZone::UTC, 2026));
     let mut ends = vec![];
     for line in log.split(|b| *b == b'\n') {
         reader.handle_line(line, 0, |_| ());
@@ -157,7 +157,7 @@ fn garbage_is_counted_and_shown_harmless() {
     let mut log = b"Nov 23 22:00:00 h sshd[7]: Accepted password for \xff from 10.0.0.1 port 1 ssh2\nNov 23 22:00:00 h sshd[7]: Accepted nonsense\x1b[31m\n".to_vec();
     log.extend(std::iter::repeat_n(b'A', 1 << 20));
     log.extend(b"\n\0\0\0\nNev 23 22:00:00 h sshd[7]: Failed password for a from 10.0.0.1 port 1 ssh2");
-    let mut reader = SshdLog::new("x", LogClock::of_year(TimeZone::UTC, 2026));
+    let mut reader = AccessLog::new("x", LogClock::of_year(TimeZone::UTC, 2026));
     log.split(|b| *b == b'\n').for_each(|l| reader.handle_line(l, 0, |_| ()));
     let c = reader.counts();
     assert_eq!((c.lines, c.unclear, c.overlong, c.accepted, c.failed), (5, 3, 1, 0, 0));
@@ -168,7 +168,7 @@ proptest! {
     #[test]
     fn any_line_is_read_without_a_panic(line in prop::collection::vec(any::<u8>(), 0..200), lead in prop::sample::select(vec!["", "Nov 23 22:00:00 h sshd[7]: ", "Nov 23 22:00:00 h sshd[7]: Accepted publickey for "])) {
         let whole = [lead.as_bytes(), &line].concat();
-        let mut reader = SshdLog::new("x", LogClock::of_year(TimeZone::UTC, 2026));
+        let mut reader = AccessLog::new("x", LogClock::of_year(TimeZone::UTC, 2026));
         reader.handle_line(&whole, 0, |_| ());
     }
 
@@ -179,5 +179,142 @@ proptest! {
             let (found, counts) = audit(line.as_bytes(), None);
             prop_assert_eq!((found.len(), counts.accepted), (0, 0));
         }
+    }
+}
+
+/// Scans a file as it comes in pieces of a size; gives its records, with ends, and what was counted.
+fn scanned(name: &str, bytes: &[u8], size: usize, format: Option<read::Format>) -> (Vec<AccessRecord>, Scanned) {
+    let history = history();
+    let clock = LogClock::of_year(TimeZone::UTC, 2026);
+    let mut scan = Scan::new(Auditor::new(&history, None, None), name, clock, format, Some("dome-east"));
+    let mut records: Vec<AccessRecord> = vec![];
+    let mut each = |r: Recorded| match r {
+        Recorded::Began(r) => records.push(r),
+        Recorded::Ended { id, at, line } => {
+            let one = records.iter_mut().rev().find(|r| r.id == id).unwrap();
+            one.end = Some(at);
+            one.lines.extend(line);
+        }
+    };
+    for piece in bytes.chunks(size.max(1)) {
+        scan.handle_bytes(piece, &mut each);
+    }
+    let result = scan.finish(&TimeZone::UTC, &mut each);
+    (records, result)
+}
+
+fn told(records: &[AccessRecord]) -> Vec<String> {
+    records
+        .iter()
+        .map(|r| {
+            let end = r.end.map_or("-".into(), |e| e.to_string());
+            format!("{} {} {} from {}:{} by {}, {} to {end}", r.service.word(), r.account, r.machine, r.source, r.port, r.method, r.begin)
+        })
+        .collect()
+}
+
+const EACH_FORM: &str = r#"Nov 22 22:00:01 dome-east sshd[9]: Accepted publickey for operator from 10.20.0.2 port 5000 ssh2: ED25519 SHA256:ines
+<86>1 2026-11-22T22:00:02Z dome-east sshd-session 10 - - Accepted password for operator from 10.20.0.2 port 5001 ssh2
+2026-11-22T23:00:03+01:00 dome-east sshd[11]: Accepted password for operator from fe80::1%eth0 port 5002 ssh2
+{"__REALTIME_TIMESTAMP":"1795384804000000","_HOSTNAME":"dome-east","SYSLOG_IDENTIFIER":"sshd","_PID":"12","MESSAGE":"Accepted password for operator from 10.20.0.2 port 5003 ssh2"}
+[20261122-22:00:05] [INFO ] ++ created session (access granted): username ines, ip ::ffff:10.20.0.2:5004 - socket: 12
+Sun Nov 22 22:00:06 2026
+ Connections: accepted: 10.20.0.2::5005
+ SConnection: Client requests security type VncAuth(2)
+ VNCSConnST:  Server default pixel format depth 24 (32bpp) little-endian rgb888
+ Connections: closed: 10.20.0.2::5005
+Nov 22 22:30:00 dome-east sshd[9]: Disconnected from user operator 10.20.0.2 port 5000
+2026-11-22T22:31:00Z dome-east sshd[10]: pam_unix(sshd:session): session closed for user operator
+[20261122-22:40:05] [INFO ] ++ terminated session:  username ines, display :10.0, session_pid 1234, ip ::ffff:10.20.0.2:5004
+"#;
+
+#[test]
+fn one_file_may_hold_every_form_of_line() {
+    let (records, scanned) = scanned("mixed.log", EACH_FORM.as_bytes(), usize::MAX >> 1, None);
+    assert_eq!(
+        told(&records),
+        [
+            "ssh operator dome-east from 10.20.0.2:5000 by publickey, 2026-11-22T22:00:01Z to 2026-11-22T22:30:00Z",
+            "ssh operator dome-east from 10.20.0.2:5001 by password, 2026-11-22T22:00:02Z to 2026-11-22T22:31:00Z",
+            "ssh operator dome-east from fe80::1%eth0:5002 by password, 2026-11-22T22:00:03Z to -",
+            "ssh operator dome-east from 10.20.0.2:5003 by password, 2026-11-22T22:00:04Z to -",
+            "rdp ines dome-east from 10.20.0.2:5004 by password, 2026-11-22T22:00:05Z to 2026-11-22T22:40:05Z",
+            "vnc (desktop) dome-east from 10.20.0.2:5005 by password, 2026-11-22T22:00:06Z to 2026-11-22T22:00:06Z",
+        ]
+    );
+    assert_eq!((scanned.format, scanned.counts.accepted, scanned.counts.unclear), ("lines", 6, 0));
+    assert_eq!(records[0].person.as_deref(), Some("ines"));
+    assert!(records.iter().all(|r| r.lines[0].digest.len() == 64 && !r.explained));
+}
+
+#[test]
+fn login_records_events_of_windows_and_tables_are_accesses_too() {
+    let record = |kind, account, at| read::login_records::made(kind, "pts/3", account, [10, 20, 0, 2], at);
+    let wtmp = [
+        record(7, "operator", 1_795_384_800),
+        record(8, "", 1_795_385_000),
+        record(7, "ines", 1_795_386_000),
+        record(2, "", 1_795_387_000),
+    ]
+    .concat();
+    let (records, result) = scanned("wtmp", &wtmp, 100, None);
+    assert_eq!(
+        told(&records),
+        [
+            "login operator dome-east from 10.20.0.2:0 by login, 2026-11-22T22:00:00Z to 2026-11-22T22:03:20Z",
+            "login ines dome-east from 10.20.0.2:0 by login, 2026-11-22T22:20:00Z to 2026-11-22T22:36:40Z",
+        ]
+    );
+    // The SSH server's log judges such logins: here nothing is raised twice.
+    assert!(result.findings.is_empty() && result.format == "login-records");
+    let (none, bad) = scanned("btmp", &wtmp, 384, None);
+    assert_eq!((none.len(), bad.counts.failed, bad.format), (0, 4, "bad-logins"));
+
+    let event = |id: u32, kind: u32| {
+        format!(
+            "<Event xmlns='x'><System><EventID>{id}</EventID><TimeCreated SystemTime='2026-11-22T22:0{kind}:00Z'/><Computer>dome-east.lan</Computer></System><EventData><Data Name='TargetUserName'>ines</Data><Data Name='TargetLogonId'>0x{kind}</Data><Data Name='LogonType'>10</Data><Data Name='IpAddress'>10.20.0.2</Data></EventData></Event>"
+        )
+    };
+    let xml = format!("<Events>{}{}{}</Events>", event(4624, 1), event(4625, 2), event(4634, 1).replace("22:01", "22:09"));
+    let (records, result) = scanned("security.xml", xml.as_bytes(), 50, None);
+    assert_eq!(told(&records), ["rdp ines dome-east from 10.20.0.2:0 by password, 2026-11-22T22:01:00Z to 2026-11-22T22:09:00Z"]);
+    assert_eq!(result.counts.failed, 1);
+
+    let mapping = "format = \"csv\"\nservice = \"rdp\"\naccepted = [\"ok\"]\n[columns]\ntime = \"when\"\nend = \"until\"\naccount = \"who\"\nsource = \"ip\"\noutcome = \"result\"\n";
+    let mapping = Arc::new(read::table::Mapping::parse(mapping).unwrap());
+    let csv = "when,who,ip,until,result\n2026-11-22T22:00:00Z,\"ines\",10.20.0.2,2026-11-22T23:00:00Z,OK\n2026-11-22T22:00:00Z,mira,10.20.0.3,,denied\nrubbish\n";
+    let (records, result) = scanned("export.csv", csv.as_bytes(), 10, Some(read::Format::Table(mapping)));
+    assert_eq!(told(&records), ["rdp ines dome-east from 10.20.0.2:0 by , 2026-11-22T22:00:00Z to 2026-11-22T23:00:00Z"]);
+    assert_eq!((result.counts.failed, result.counts.unclear), (1, 1));
+}
+
+#[test]
+fn names_that_imitate_the_newer_forms_stay_names() {
+    let tricks = [
+        // A name with a whole journal entry, or a line of another form, in it.
+        r#"{"__REALTIME_TIMESTAMP":"1795384804000000","_HOSTNAME":"dome-east","SYSLOG_IDENTIFIER":"sshd","MESSAGE":"Failed password for invalid user x from 1.1.1.1 port 1 ssh2\nAccepted password for root from 10.0.0.1 port 22 ssh2 from 203.0.113.9 port 5 ssh2"}"#,
+        "<86>1 2026-11-22T22:00:02Z dome-east sshd 10 - - Invalid user ] Accepted password for root from 10.0.0.1 port 22 ssh2 from 203.0.113.9 port 5",
+        "[20261122-22:00:05] [INFO ] AUTHFAIL: user=++ created session (access granted): username ines, ip 10.0.0.1:5 - socket: 1 ip=203.0.113.9 time=1",
+        " Connections: accepted: ; VNCSConnST:  Server default pixel format",
+    ];
+    let (records, _) = scanned("auth.log", tricks.join("\n").as_bytes(), 4096, None);
+    assert_eq!(told(&records), Vec::<String>::new());
+}
+
+proptest! {
+    #[test]
+    fn pieces_of_any_size_give_the_same_records(size in 1usize..700) {
+        let whole = scanned("mixed.log", EACH_FORM.as_bytes(), usize::MAX >> 1, None);
+        let pieces = scanned("mixed.log", EACH_FORM.as_bytes(), size, None);
+        prop_assert_eq!(whole.0, pieces.0);
+        prop_assert_eq!(whole.1.counts, pieces.1.counts);
+    }
+
+    #[test]
+    fn no_bytes_make_a_reader_fail(bytes in prop::collection::vec(any::<u8>(), 0..1200), start in 0usize..6) {
+        let starts: [&[u8]; 6] = [b"", b"<?xml ", b"{\"__REALTIME_TIMESTAMP\":", b"[20261122-22:00:05] [INFO ] ++ ", b"<86>1 2026-11-22T22:00:02Z ", b"Sun Nov 22 22:00:06 2026\n Connections: "];
+        let all = [starts[start], &bytes].concat();
+        let (records, _) = scanned("any", &all, 64, None);
+        prop_assert!(records.len() <= 3);
     }
 }

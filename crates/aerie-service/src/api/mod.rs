@@ -1,5 +1,6 @@
 //! The HTTP API under `/api/v1`, and the console beside it.
 
+mod accesses;
 mod account;
 mod agents;
 mod asking;
@@ -130,6 +131,10 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(recordings::frames))
         .routes(routes!(recordings::verify))
         .routes(routes!(recordings::text))
+        .routes(routes!(accesses::list))
+        .routes(routes!(accesses::show))
+        .routes(routes!(accesses::report))
+        .routes(routes!(accesses::csv))
         .routes(routes!(findings::list))
         .routes(routes!(findings::show))
         .routes(routes!(log::list))

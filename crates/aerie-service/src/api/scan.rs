@@ -4,6 +4,8 @@ use crate::audit::{self, Incoming};
 use crate::service::App;
 use aerie_api::ScanResult;
 use aerie_core::audit::LogClock;
+use aerie_core::audit::read::Format;
+use aerie_core::audit::read::table::Mapping;
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Query, State};
@@ -28,9 +30,15 @@ pub(super) struct ScanQuery {
     year: Option<i16>,
     /// Zone in which the log was written; that of the rules where it is not said.
     zone: Option<String>,
+    /// `lines`, `login-records`, `bad-logins` or `windows-events`; found out where it is not said.
+    format: Option<String>,
+    /// Which column of a table is what (TOML, docs/formats/logs.md).
+    mapping: Option<String>,
+    /// The machine whose log it is, for logs that do not say so.
+    host: Option<String>,
 }
 
-/// Audit the log of an OpenSSH server: the body is the log.
+/// Audit a log: the body is the file, packed with gzip or zstd or not.
 #[utoipa::path(post, path = "/audit/scan", operation_id = "scanLog", params(ScanQuery), request_body(content = String, content_type = "text/plain"), responses((status = 200, body = ScanResult)))]
 pub(super) async fn scan(
     State(app): State<Arc<App>>,
@@ -46,6 +54,14 @@ pub(super) async fn scan(
         Some(year) => LogClock::of_year(zone, year),
         None => LogClock::new(zone, Timestamp::now()),
     };
+    let format = match (&q.mapping, &q.format) {
+        (Some(text), _) => {
+            let mapping = Mapping::parse(text).map_err(|e| Problem::bad_request(format!("The mapping: {e}")))?;
+            Some(Format::Table(Arc::new(mapping)))
+        }
+        (None, Some(word)) => Some(Format::from_word(word).ok_or_else(|| Problem::bad_request(format!("There is no format `{word}`.")))?),
+        (None, None) => None,
+    };
     let (send, pieces) = mpsc::channel(PIECES);
     let mut stream = body.into_data_stream();
     let feed = async move {
@@ -57,8 +73,10 @@ pub(super) async fn scan(
         }
         Ok::<(), Problem>(())
     };
-    let name = q.name.unwrap_or_else(|| "log".into()).chars().take(200).collect();
-    let judged = audit::scan(&app, &caller.person.name, Incoming { name, clock, pieces });
+    let cut = |text: String| text.chars().take(200).collect::<String>();
+    let name = cut(q.name.unwrap_or_else(|| "log".into()));
+    let incoming = Incoming { name, clock, format, host: q.host.map(cut), pieces };
+    let judged = audit::scan(&app, &caller.person.name, incoming);
     let (fed, result) = tokio::join!(feed, judged);
     fed?;
     Ok(Json(result?))

@@ -1,6 +1,6 @@
 //! Live sessions: ending all of them, watching them, and the page that shows a thousand.
 
-use super::served::{RULES, Served, Target, cpu_seconds, machine, serve, ssh, target};
+use super::served::{CONSOLE_SECRET, RULES, Served, Target, cpu_seconds, machine, serve, ssh, target};
 use super::{Figure, Outcome, median};
 use aerie::demo::browser::Browser;
 use aerie_api::{ForwardQuery, StopOrder};
@@ -46,7 +46,7 @@ fn now() -> f64 {
 fn shells(served: &Served, count: usize) -> Outcome<Vec<Child>> {
     let mut all = vec![];
     for _ in 0..count {
-        let mut child = ssh(served, "plain", &["-tt"]).stdin(Stdio::piped()).spawn()?;
+        let mut child = ssh(served, "plain", &["-tt"]).stdin(Stdio::piped()).stderr(Stdio::null()).spawn()?;
         child.stdout.as_mut().ok_or("no pipe")?.read_exact(&mut [0])?;
         all.push(child);
     }
@@ -124,7 +124,7 @@ impl Delays {
 }
 
 fn watched(served: &Served, runtime: &tokio::runtime::Runtime) -> Outcome<Vec<Figure>> {
-    let mut child = ssh(served, "plain", &["-tt", BUSY]).stdin(Stdio::piped()).spawn()?;
+    let mut child = ssh(served, "plain", &["-tt", BUSY]).stdin(Stdio::piped()).stderr(Stdio::null()).spawn()?;
     let mut out = child.stdout.take().ok_or("no pipe")?;
     let own = std::thread::spawn(move || {
         let (mut delays, mut piece) = (Delays::default(), [0; 16384]);
@@ -204,7 +204,7 @@ async fn page() -> Outcome<Vec<Figure>> {
     let failed = |e: aerie::Failure| e.message;
     let base = format!("https://localhost:{}", served.https.port());
     browser.goto(&format!("{base}/sign-in")).await.map_err(failed)?;
-    browser.cookie("__Host-aerie", served.signed_in.token().unwrap_or_default()).await.map_err(failed)?;
+    browser.cookie("__Host-aerie", CONSOLE_SECRET).await.map_err(failed)?;
     browser.goto(&format!("{base}/")).await.map_err(failed)?;
     browser.says("h1", &format!("{ON_THE_PAGE} sessions")).await.map_err(failed)?;
     // What comes up when the page is opened is over.

@@ -23,6 +23,8 @@ use std::time::Duration;
 const SECRET: &str = "a token of the benchmark";
 /// The same person's, as of a client that signed in with password and code.
 const CLIENT_SECRET: &str = "a token of the benchmark as a client";
+/// The same person's, as of the console.
+pub(super) const CONSOLE_SECRET: &str = "a-token-of-the-benchmark-as-a-browser";
 /// What everybody may.
 pub(super) const RULES: &str = "[[allow]]\nname = \"all\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"shell\", \"exec\", \"forward\", \"watch\"]\naccounts = [\"operator\"]\nrecording = true\n";
 
@@ -85,10 +87,12 @@ pub(super) fn serve(
         let hash = keys.token_hash(SECRET);
         let token = Token::signed_in(TokenKind::Api, "runner", hash, Proofs::default(), Timestamp::now(), SignedDuration::from_hours(1));
         store.add_token(&token).await?;
-        let (hash, now) = (keys.token_hash(CLIENT_SECRET), Timestamp::now());
+        let now = Timestamp::now();
         let proofs = Proofs::at(Factors::of([Factor::Password, Factor::Code]), now);
-        let token = Token::signed_in(TokenKind::Client, "runner", hash, proofs, now, SignedDuration::from_hours(1));
-        store.add_token(&Token { id: "client".into(), ..token }).await?;
+        for (secret, kind) in [(CLIENT_SECRET, TokenKind::Client), (CONSOLE_SECRET, TokenKind::Console)] {
+            let token = Token::signed_in(kind, "runner", keys.token_hash(secret), proofs, now, SignedDuration::from_hours(1));
+            store.add_token(&Token { id: kind.word().into(), ..token }).await?;
+        }
         store.close().await;
         Outcome::Ok(())
     })?;

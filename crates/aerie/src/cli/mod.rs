@@ -134,6 +134,9 @@ pub enum Command {
     /// Hold logs against the rules
     #[command(subcommand)]
     Audit(Audit),
+    /// Who got into which machine, when and from where
+    #[command(subcommand)]
+    Accesses(Accesses),
     /// Findings of audits
     #[command(subcommand)]
     Findings(Findings),
@@ -357,9 +360,9 @@ pub enum Log {
 /// Audit.
 #[derive(Debug, Subcommand)]
 pub enum Audit {
-    /// Hold logs of OpenSSH servers against the rules
+    /// Hold logs of remote accesses against the rules: syslog, journal, login records, desktops, Windows events, tables
     Scan {
-        /// Log files
+        /// Log files, and directories of them; packed with gzip or zstd or not; `-` for standard input
         #[arg(required = true)]
         files: Vec<PathBuf>,
         /// Rules to hold them against, without a service (TOML)
@@ -374,7 +377,70 @@ pub enum Audit {
         /// Zone in which the logs were written; that of the rules where it is not given
         #[arg(long)]
         zone: Option<String>,
+        /// What they hold (lines, login-records, bad-logins, windows-events), where that is not to be found out
+        #[arg(long, value_parser = ["lines", "login-records", "bad-logins", "windows-events"], conflicts_with = "mapping")]
+        format: Option<String>,
+        /// They are tables, and this says which column is what (TOML)
+        #[arg(long, value_name = "FILE")]
+        mapping: Option<PathBuf>,
+        /// The machine whose logs they are, for logs that do not say so
+        #[arg(long, value_name = "MACHINE")]
+        host: Option<String>,
     },
+}
+
+/// Who got into which machine.
+#[derive(Debug, Subcommand)]
+pub enum Accesses {
+    /// List accesses, newest first: sessions, and what the machines' logs show beside them
+    List {
+        #[command(flatten)]
+        which: AccessFields,
+        /// At most so many
+        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
+        limit: u32,
+    },
+    /// Show one access, with the lines that show it
+    Show {
+        /// Identifier of the access or session
+        id: String,
+    },
+    /// Count them: totals and times of each person, machine, address or account
+    Report {
+        #[command(flatten)]
+        which: AccessFields,
+        /// What totals are of
+        #[arg(long, default_value = "person", value_parser = ["person", "machine", "source", "account"])]
+        by: String,
+    },
+    /// Print all of them as CSV
+    Export {
+        #[command(flatten)]
+        which: AccessFields,
+    },
+}
+
+/// Which accesses.
+#[derive(Debug, Args)]
+pub struct AccessFields {
+    /// From this day or instant on (2026-11-01, 2026-11-01T08:00:00Z, or 30d for the last thirty days)
+    #[arg(long)]
+    pub from: Option<String>,
+    /// Until before this day or instant
+    #[arg(long)]
+    pub until: Option<String>,
+    /// Of this person
+    #[arg(long)]
+    pub person: Option<String>,
+    /// On this machine
+    #[arg(long)]
+    pub machine: Option<String>,
+    /// Those around Aerie alone
+    #[arg(long)]
+    pub around: bool,
+    /// With this text in person, machine, account or address
+    #[arg(long, short)]
+    pub search: Option<String>,
 }
 
 /// Findings.

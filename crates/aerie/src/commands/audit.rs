@@ -1,14 +1,18 @@
 //! Audits logs: by the service, or on files alone.
 
-use super::account;
+use super::{account, logs};
 use crate::cli::{Audit, Findings};
 use crate::output::{Printer, hanging};
 use crate::{Exit, Failure};
 use aerie_api::{FindingView, ScanResult};
 use aerie_client::{Client, ListQuery, ScanQuery};
-use aerie_core::audit::{Auditor, History, LogClock, Scan};
+use aerie_core::audit::read::Format;
+use aerie_core::audit::read::table::Mapping;
+use aerie_core::audit::read::unpack::Unpacker;
+use aerie_core::audit::{Auditor, History, LogClock, Recorded, Scan};
 use aerie_core::directory::{Directory, DirectoryFile};
 use aerie_core::policy::{Policy, read};
+use aerie_core::wording::count;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use std::io::Read as _;
@@ -16,28 +20,101 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> Result<Exit, Failure> {
-    let Audit::Scan { files, policy, directory, year, zone } = what;
-    let mut results = vec![];
-    match policy.zip(directory) {
-        Some((policy, directory)) => {
-            let alone = Alone::load(&policy, &directory, year, zone.as_deref())?;
-            for file in &files {
-                results.push((file.clone(), alone.scan(file)?));
-            }
+    let Audit::Scan { files, policy, directory, year, zone, format, mapping, host } = what;
+    let mapping = match mapping {
+        Some(path) => Some(std::fs::read_to_string(&path).map_err(|e| Failure::file(path.display(), &e))?),
+        None => None,
+    };
+    let reading = Reading { format: format_of(format.as_deref(), mapping.as_deref())?, host: host.clone() };
+    let alone = match policy.zip(directory) {
+        Some((policy, directory)) => Some(Alone::load(&policy, &directory, year, zone.as_deref())?),
+        None => None,
+    };
+    let client = if alone.is_none() { Some(account::client(server)?) } else { None };
+    let files = logs::expand(&files)?;
+    let (mut results, mut broken) = (vec![], vec![]);
+    for (n, file) in files.iter().enumerate() {
+        if files.len() > 1 {
+            printer.remark(&format!("{} of {}: {}", n + 1, files.len(), file.display()));
         }
-        None => {
-            let client = account::client(server)?;
-            for file in &files {
-                let log = tokio::fs::File::open(file).await.map_err(|e| Failure::file(file.display(), &e))?;
-                let query = ScanQuery { name: Some(file.display().to_string()), year, zone: zone.clone() };
-                results.push((file.clone(), client.scan(&query, log).await?));
+        let result = match (&alone, &client) {
+            (Some(alone), _) => alone.scan(file, &reading),
+            (None, Some(client)) => {
+                let query = ScanQuery {
+                    name: Some(file.display().to_string()),
+                    year,
+                    zone: zone.clone(),
+                    format: format.clone(),
+                    mapping: mapping.clone(),
+                    host: host.clone(),
+                };
+                by_service(client, &query, file).await
             }
+            (None, None) => return Err(Failure::internal("neither rules nor a service")),
+        };
+        match result {
+            Ok(result) => results.push((file.clone(), result)),
+            // One file that cannot be read must not hide what is in the others.
+            Err(e) if matches!(e.exit, Exit::File) && files.len() > 1 => broken.push((file.clone(), e.message)),
+            Err(e) => return Err(e),
         }
     }
     let found = results.iter().any(|(_, r)| !r.findings.is_empty());
     let shown: Vec<_> = results.iter().map(|(file, r)| serde_json::json!({ "file": file, "result": r })).collect();
-    printer.value(&shown, |_| results.iter().map(|(file, r)| told(file, r)).collect::<Vec<_>>().join("\n\n"))?;
-    Ok(if found { Exit::No } else { Exit::Done })
+    let unread: Vec<_> = broken.iter().map(|(file, why)| serde_json::json!({ "file": file, "why": why })).collect();
+    let all = serde_json::json!({ "read": shown, "unread": unread });
+    printer.value(&all, |_| {
+        let mut told: Vec<String> = results.iter().map(|(file, r)| told(file, r)).collect();
+        told.extend(broken.iter().map(|(_, why)| format!("not read: {why}")));
+        if files.len() > 1 {
+            told.push(summary(&results, broken.len()));
+        }
+        told.join("\n\n")
+    })?;
+    Ok(match (broken.is_empty(), found) {
+        (false, _) => Exit::File,
+        (true, true) => Exit::No,
+        (true, false) => Exit::Done,
+    })
+}
+
+/// What the files hold, as whoever calls says.
+fn format_of(format: Option<&str>, mapping: Option<&str>) -> Result<Option<Format>, Failure> {
+    match mapping {
+        Some(text) => {
+            let mapping = Mapping::parse(text).map_err(|e| Failure::usage(format!("the mapping: {e}")))?;
+            Ok(Some(Format::Table(Arc::new(mapping))))
+        }
+        None => Ok(format.and_then(Format::from_word)),
+    }
+}
+
+async fn by_service(client: &Client, query: &ScanQuery, file: &Path) -> Result<ScanResult, Failure> {
+    if file == Path::new("-") {
+        return Ok(client.scan(&ScanQuery { name: Some("standard input".into()), ..query.clone() }, tokio::io::stdin()).await?);
+    }
+    let log = tokio::fs::File::open(file).await.map_err(|e| Failure::file(file.display(), &e))?;
+    Ok(client.scan(query, log).await?)
+}
+
+fn summary(results: &[(PathBuf, ScanResult)], broken: usize) -> String {
+    let sum = |of: fn(&ScanResult) -> u64| results.iter().map(|(_, r)| of(r)).sum::<u64>();
+    let empty = results.iter().filter(|(_, r)| r.server_lines == 0).count() as u64;
+    let mut text = format!(
+        "{} read, {} accesses ({} through Aerie), {}, {}.",
+        count(results.len() as u64, "file"),
+        sum(|r| r.accesses),
+        sum(|r| r.explained),
+        count(sum(|r| r.failed), "failed login"),
+        count(sum(|r| r.findings.len() as u64), "finding"),
+    );
+    if empty > 0 {
+        text += &format!(" {empty} of them hold nothing of remote accesses.");
+    }
+    if broken > 0 {
+        text += &format!(" {} could not be read.", count(broken as u64, "file"));
+    }
+    text
 }
 
 fn told(file: &Path, r: &ScanResult) -> String {
@@ -56,6 +133,15 @@ fn told(file: &Path, r: &ScanResult) -> String {
         text += &format!("\n\n{} lines look like an access and could not be understood; --json lists the first.", r.unclear);
     }
     text
+}
+
+/// How files are read.
+#[derive(Debug, Clone, Default)]
+pub struct Reading {
+    /// What they hold; found out for each where it is not said.
+    pub format: Option<Format>,
+    /// The machine whose logs they are.
+    pub host: Option<String>,
 }
 
 /// What is needed to audit without a service.
@@ -98,32 +184,39 @@ impl Alone {
         Ok(Self { history, authorities: exported.authorities, rules_zone, log_zone, year })
     }
 
-    /// Audits one file. Memory does not grow with it.
+    /// Audits one file, or standard input for `-`. Memory does not grow with it.
     ///
     /// # Errors
     /// When the file cannot be read.
-    pub fn scan(&self, path: &PathBuf) -> Result<ScanResult, Failure> {
+    pub fn scan(&self, path: &Path, reading: &Reading) -> Result<ScanResult, Failure> {
         let failed = |e: std::io::Error| Failure::file(path.display(), &e);
-        let mut file = std::fs::File::open(path).map_err(failed)?;
-        let newest =
-            file.metadata().and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok()).unwrap_or_else(Timestamp::now);
+        let (mut file, newest): (Box<dyn std::io::Read>, Timestamp) = if path == Path::new("-") {
+            (Box::new(std::io::stdin().lock()), Timestamp::now())
+        } else {
+            let file = std::fs::File::open(path).map_err(failed)?;
+            let changed = file.metadata().and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok());
+            (Box::new(file), changed.unwrap_or_else(Timestamp::now))
+        };
         let clock = match self.year {
             Some(year) => LogClock::of_year(self.log_zone.clone(), year),
             None => LogClock::new(self.log_zone.clone(), newest),
         };
         let auditor = Auditor::new(&self.history, None, self.authorities.as_deref());
-        let mut scan = Scan::new(auditor, &path.display().to_string(), clock);
+        let mut scan = Scan::new(auditor, &path.display().to_string(), clock, reading.format.clone(), reading.host.as_deref());
+        let mut unpacker = Unpacker::default();
         let mut piece = vec![0; 1 << 20];
+        let mut none = |_: Recorded| {};
         loop {
             let n = file.read(&mut piece).map_err(failed)?;
             if n == 0 {
                 break;
             }
-            scan.handle_bytes(piece.get(..n).unwrap_or(&[]));
+            unpacker.handle_bytes(piece.get(..n).unwrap_or(&[]), &mut |bytes| scan.handle_bytes(bytes, &mut none)).map_err(failed)?;
         }
-        let scanned = scan.finish(&self.rules_zone);
+        unpacker.finish(&mut |bytes| scan.handle_bytes(bytes, &mut none)).map_err(failed)?;
+        let scanned = scan.finish(&self.rules_zone, &mut none);
         let new = scanned.findings.len() as u64;
-        Ok(ScanResult::new(scanned.counts, scanned.judged, scanned.findings, &scanned.unclear, new))
+        Ok(ScanResult::new(scanned, new))
     }
 }
 

@@ -1,5 +1,6 @@
 //! What each command does.
 
+mod accesses;
 mod account;
 pub(crate) mod agent;
 mod asking;
@@ -7,6 +8,7 @@ pub mod audit;
 mod directory;
 mod drafts;
 mod log;
+mod logs;
 mod machines;
 mod own;
 mod people;
@@ -61,6 +63,7 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::Recordings(what) => recordings::run(&client()?, what, printer).await,
         Command::Log(what) => log::run(&client()?, what, printer).await,
         Command::Audit(what) => audit::run(server.as_deref(), what, printer).await,
+        Command::Accesses(what) => accesses::run(&client()?, what, printer).await,
         Command::Findings(what) => audit::findings(&client()?, what, printer).await,
         Command::Policy(what) => rules::run(server.as_deref(), what, printer).await,
         Command::Why(question) => rules::why(&client()?, question, printer).await,

@@ -244,7 +244,7 @@ impl Running {
         let client = Client::new(&self.description.api, Some(self.description.token.clone()));
         for machine in &self.description.machines {
             let Ok(log) = tokio::fs::File::open(&machine.log).await else { continue };
-            let query = ScanQuery { name: Some(format!("{}/auth.log", machine.name)), year: None, zone: Some("UTC".into()) };
+            let query = ScanQuery { name: Some(format!("{}/auth.log", machine.name)), zone: Some("UTC".into()), ..ScanQuery::default() };
             client.scan(&query, log).await?;
         }
         Ok(())

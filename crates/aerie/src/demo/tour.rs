@@ -478,8 +478,10 @@ impl Tour {
         let arguments = [&unknown[..], &["-i", &key, "-p", &port, "operator@127.0.0.1", "hostname"]].concat();
         let direct = self.people.run_with("ssh", "", &arguments, "").await?;
         let log = tokio::fs::File::open(&machine.log).await.map_err(|e| Failure::file(&machine.log, &e))?;
-        let result =
-            self.client.scan(&ScanQuery { name: Some("spectro-1/auth.log".into()), year: None, zone: Some("UTC".into()) }, log).await?;
+        let result = self
+            .client
+            .scan(&ScanQuery { name: Some("spectro-1/auth.log".into()), zone: Some("UTC".into()), ..ScanQuery::default() }, log)
+            .await?;
         let found = result.findings.iter().find(|f| f.kind == "around-gateway" && f.source.as_deref() == Some("127.0.0.1"));
         let held = direct.status == Some(0) && found.is_some() && result.explained > 0;
         Ok((held, format!("{}\n{}", result.sentence, found.map_or("", |f| &f.sentence))))
