@@ -14,6 +14,7 @@ const KINDS = {
   "around-gateway": "Around the gateway",
   "outside-hours": "Outside the hours",
   "not-allowed": "Not allowed",
+  "unmet-demand": "Demand not met",
   "unowned-account": "Nobody's account",
   guessed: "Guessed",
   "unknown-session": "Unknown session",

@@ -7,6 +7,7 @@ use aerie_core::audit::read::Format;
 use aerie_core::audit::read::unpack::Unpacker;
 use aerie_core::audit::{Auditor, Finding, History, KnownSession, LogClock, LogLine, Recorded, Scan, Scanned, SessionIndex, habit_in};
 use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::policy::{Capabilities, Capability, Factor, Factors};
 use aerie_core::recording::{Frame, commands_in};
 use aerie_store::{SessionFilter, SessionRow, StoreError};
 use jiff::{SignedDuration, Timestamp};
@@ -26,6 +27,8 @@ impl From<&SessionRow> for Known {
             begin: s.began,
             end: s.ended,
             recorded: s.recording.is_some(),
+            uses: Capabilities::of(s.uses.split_whitespace().filter_map(Capability::from_word)),
+            factors: Factors::of(s.factors.split_whitespace().filter_map(Factor::from_word)),
             source: s.source.parse().ok(),
         })
     }

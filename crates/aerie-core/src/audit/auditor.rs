@@ -4,7 +4,7 @@ use super::commands::Habit;
 use super::finding::{Cause, Finding, FindingKind, Findings, Raised};
 use super::log::{Access, Failure, LogLine, NO_ACCOUNT};
 use super::record::{AccessRecord, Service, Skew, access_id};
-use crate::policy::{Capability, Facts, Outcome, Policy, Refusal, Request};
+use crate::policy::{Capabilities, Capability, Factors, Facts, Missing, Outcome, Policy, Proofs, Refusal, Request, Tracks};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
@@ -35,6 +35,10 @@ pub struct KnownSession {
     pub end: Option<Timestamp>,
     /// Whether it was recorded.
     pub recorded: bool,
+    /// What it was used for.
+    pub uses: Capabilities,
+    /// What was proved when it began.
+    pub factors: Factors,
     /// Where the person came from.
     pub source: Option<std::net::IpAddr>,
 }
@@ -231,13 +235,20 @@ impl<'a> Auditor<'a> {
 
     /// A session of Aerie's own is held against the rules of its moment too: the gate and the audit may not disagree.
     fn conformance(&mut self, case: &Case<'_>, session: &KnownSession) {
-        let refused = Capability::ALL.iter().all(|c| {
-            // The machine's log knows the gateway's address; the person's is in the session.
-            let request = Request { from: session.source, ..case.request(&session.person, *c) };
-            matches!(case.policy.decide(&request).outcome, Outcome::Refused(_))
-        });
-        if refused {
-            self.raise(case, FindingKind::NotAllowed, Some(session), "the rules of that moment do not allow it".into());
+        let (mut refused, mut unmet) = (None, None);
+        for capability in session.uses.iter() {
+            match case.decided(session, capability) {
+                Judged::Fits => {}
+                Judged::Refused => refused = refused.or(Some(capability)),
+                Judged::Unmet(what) => unmet = unmet.or(Some(what)),
+            }
+        }
+        if let Some(capability) = refused {
+            let why = format!("the rules of that moment do not let them {} it", capability.phrase());
+            self.raise(case, FindingKind::NotAllowed, Some(session), why);
+        }
+        if let Some(what) = unmet {
+            self.raise(case, FindingKind::UnmetDemand, Some(session), format!("the rules of that moment demand {what}"));
         }
     }
 
@@ -317,7 +328,48 @@ struct Case<'a> {
     machine: String,
 }
 
+/// What the rules of its moment make of a use within a session.
+enum Judged {
+    Fits,
+    Refused,
+    /// They let it, and demand what it had not.
+    Unmet(String),
+}
+
 impl Case<'_> {
+    /// What is known of a session is what it proved and whether it was recorded; who agreed or approved is in the log, and not asked here.
+    fn decided(&self, session: &KnownSession, capability: Capability) -> Judged {
+        let facts = Facts {
+            proofs: Proofs::at(session.factors, session.begin),
+            recorded: if session.recorded { Tracks::all() } else { Tracks::NONE },
+            reason: true,
+            ..Facts::default()
+        };
+        // The machine's log knows the gateway's address; the person's is in the session.
+        let request = Request { from: session.source, at: session.begin, facts, ..self.request(&session.person, capability) };
+        match self.policy.decide(&request).outcome {
+            Outcome::Granted(_) => Judged::Fits,
+            Outcome::Unmet { missing, .. } => self.lacking(&missing).map_or(Judged::Fits, Judged::Unmet),
+            Outcome::Refused(_) => {
+                // An emergency has rules of its own.
+                let declared = Request { facts: Facts { emergency: true, ..request.facts.clone() }, ..request };
+                let refused = matches!(self.policy.decide(&declared).outcome, Outcome::Refused(_));
+                if refused { Judged::Refused } else { Judged::Fits }
+            }
+        }
+    }
+
+    fn lacking(&self, missing: &Missing) -> Option<String> {
+        let factors: Vec<&str> = missing.factors.iter().map(|f| f.phrase()).collect();
+        if !factors.is_empty() {
+            return Some(crate::wording::list(&factors));
+        }
+        if let Some(level) = missing.assurance {
+            return Some(format!("assurance level {level}"));
+        }
+        (!missing.recording.is_empty()).then(|| "a recording".to_string())
+    }
+
     /// Whose key it was; without a key, who is called as the account is.
     fn owner(&self) -> Option<&crate::directory::Person> {
         let directory = self.policy.directory();

@@ -73,6 +73,9 @@ kinds! {
     /// An access that no rule allows, at any hour.
     NotAllowed = "not-allowed", High,
         "If it was right, write the rule that allows it; if not, remove the key or account by which it was possible.";
+    /// A session that the rules allow, without something that they demand.
+    UnmetDemand = "unmet-demand", High,
+        "Find out how it began without: by rules that were published later, or by a fault of the gate; both are in the log.";
     /// A login to an account that no machine or rule knows.
     UnownedAccount = "unowned-account", High,
         "Remove the account from the machine, or register it with an owner.";

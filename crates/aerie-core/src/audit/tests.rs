@@ -48,6 +48,8 @@ fn session(id: &str) -> KnownSession {
         begin: t("2026-11-22T22:00:00Z"),
         end: Some(t("2026-11-22T23:00:00Z")),
         recorded: true,
+        uses: crate::policy::Capabilities::of([crate::policy::Capability::Shell]),
+        factors: crate::policy::Factors::of([crate::policy::Factor::Key]),
         source: None,
     }
 }
@@ -317,4 +319,30 @@ proptest! {
         let (records, _) = scanned("any", &all, 64, None);
         prop_assert!(records.len() <= 3);
     }
+}
+
+#[test]
+fn a_session_without_what_the_rules_demand_is_found_and_one_with_it_is_not() {
+    const STRICT: &str = "\n[[require]]\nname = \"strict\"\nmachines = \"*\"\nfactors = [\"code\"]\nrecording = true\n";
+    let base = history();
+    let directory = base.at(t("2026-11-22T22:00:00Z")).unwrap().directory().clone();
+    let compiled = |text: &str| Arc::new(Policy::compile(read(text).unwrap(), directory.clone(), t("2026-11-01T00:00:00Z")));
+    let found = |rules: &str, session: KnownSession| {
+        let history = History::new(vec![(t("2026-01-01T00:00:00Z"), compiled(rules))]);
+        let known: SessionIndex = [("s-1".to_string(), session)].into();
+        let mut scan =
+            Scan::new(Auditor::new(&history, Some(&known), None), "auth.log", LogClock::of_year(TimeZone::UTC, 2026), None, None);
+        scan.handle_bytes(CERTIFICATE.as_bytes(), &mut |_| {});
+        let scanned = scan.finish(&TimeZone::UTC, &mut |_| {});
+        scanned.findings.iter().map(|f| format!("{} {}", f.kind.word(), f.sentence.rsplit("; ").next().unwrap())).collect::<Vec<_>>()
+    };
+    use crate::policy::{Capabilities, Capability, Factor, Factors};
+    let strict = format!("{RULES}{STRICT}");
+    let with = |factors: &[Factor], recorded| KnownSession { factors: Factors::of(factors.iter().copied()), recorded, ..session("s-1") };
+    assert_eq!(found(RULES, with(&[Factor::Key], false)), Vec::<String>::new());
+    assert_eq!(found(&strict, with(&[Factor::Key, Factor::Code], true)), Vec::<String>::new());
+    assert_eq!(found(&strict, with(&[Factor::Key], true)), ["unmet-demand the rules of that moment demand a code."]);
+    assert_eq!(found(&strict, with(&[Factor::Key, Factor::Code], false)), ["unmet-demand the rules of that moment demand a recording."]);
+    let uploaded = KnownSession { uses: Capabilities::of([Capability::Shell, Capability::Upload]), ..session("s-1") };
+    assert_eq!(found(RULES, uploaded), ["not-allowed the rules of that moment do not let them copy files to it."]);
 }
