@@ -14,18 +14,11 @@ CREATE TABLE accesses (
     session TEXT,
     lines TEXT NOT NULL
 ) STRICT;
-CREATE INDEX accesses_began ON accesses (began DESC, id DESC);
-CREATE INDEX accesses_machine ON accesses (machine, began DESC);
-CREATE INDEX accesses_person ON accesses (person, began DESC);
+CREATE INDEX accesses_began ON accesses (began DESC, id DESC) WHERE session IS NULL;
+CREATE INDEX accesses_machine ON accesses (machine, began DESC, id DESC);
+CREATE INDEX accesses_person ON accesses (person, began DESC, id DESC) WHERE session IS NULL;
 CREATE INDEX accesses_session ON accesses (session) WHERE session IS NOT NULL;
 CREATE TABLE access_aliases (
     id TEXT PRIMARY KEY,
     access TEXT NOT NULL REFERENCES accesses (id) ON DELETE CASCADE
 ) STRICT;
--- Who got into which machine, whoever says so: Aerie's own sessions, and what no session explains.
-CREATE VIEW who_when_where AS
-    SELECT id, 'ssh' AS service, machine, account, person, source, 0 AS port, factors AS method, NULL AS key, began, ended, id AS session, '[]' AS lines
-    FROM sessions
-    UNION ALL
-    SELECT id, service, machine, account, person, source, port, method, key, began, ended, NULL AS session, lines
-    FROM accesses WHERE session IS NULL;

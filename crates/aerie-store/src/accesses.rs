@@ -2,7 +2,7 @@ use crate::{Result, Store, at, like, ms};
 use aerie_core::audit::{AccessRecord, LogLine, Recorded, Service, TOGETHER};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
-use sqlx::{Row as _, Sqlite, Transaction};
+use sqlx::{QueryBuilder, Row as _, Sqlite, Transaction};
 
 /// Which accesses to list. Newest first.
 #[derive(Debug, Clone, Default)]
@@ -89,24 +89,70 @@ fn record(r: &SqliteRow) -> Result<AccessRecord> {
     })
 }
 
-/// The conditions of a filter; their values are bound in this order: 1 to 8.
-const WHERE: &str = "(?1 IS NULL OR began >= ?1) AND (?2 IS NULL OR began < ?2) AND (?3 IS NULL OR person = ?3) AND (?4 IS NULL OR machine = ?4)
-    AND (?5 IS NULL OR (session IS NOT NULL) = ?5)
-    AND (?6 IS NULL OR person LIKE ?6 ESCAPE '\\' OR machine LIKE ?6 ESCAPE '\\' OR account LIKE ?6 ESCAPE '\\' OR source LIKE ?6 ESCAPE '\\')
-    AND (?7 IS NULL OR (began, id) < (?7, ?8))";
+/// Aerie's own sessions, and what no session explains: a session that logs show too is one access.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Part {
+    Sessions,
+    Logged,
+}
 
-macro_rules! filtered {
-    ($query:expr, $f:expr) => {
-        $query
-            .bind($f.since.map(ms))
-            .bind($f.until.map(ms))
-            .bind(&$f.person)
-            .bind(&$f.machine)
-            .bind($f.through)
-            .bind($f.text.as_deref().map(like))
-            .bind($f.before.as_ref().map(|(t, _)| ms(*t)))
-            .bind($f.before.as_ref().map(|(_, id)| id.as_str()))
-    };
+impl Part {
+    /// Those that a filter asks for.
+    fn of(f: &AccessFilter) -> &'static [Self] {
+        match f.through {
+            Some(true) => &[Self::Sessions],
+            Some(false) => &[Self::Logged],
+            None => &[Self::Sessions, Self::Logged],
+        }
+    }
+
+    fn select(self) -> &'static str {
+        match self {
+            Self::Sessions => {
+                "SELECT id, 'ssh' AS service, machine, account, person, source, 0 AS port, factors AS method, NULL AS key, began, ended, \
+                 id AS session, '[]' AS lines FROM sessions WHERE TRUE"
+            }
+            Self::Logged => {
+                "SELECT id, service, machine, account, person, source, port, method, key, began, ended, session, lines \
+                 FROM accesses WHERE session IS NULL"
+            }
+        }
+    }
+
+    /// Selects what a filter asks for. Only conditions that are there are written, so that indexes serve them.
+    fn write(self, query: &mut QueryBuilder<Sqlite>, f: &AccessFilter) {
+        query.push(self.select());
+        if let Some(since) = f.since {
+            query.push(" AND began >= ").push_bind(ms(since));
+        }
+        if let Some(until) = f.until {
+            query.push(" AND began < ").push_bind(ms(until));
+        }
+        if let Some(person) = &f.person {
+            query.push(" AND person = ").push_bind(person.clone());
+        }
+        if let Some(machine) = &f.machine {
+            query.push(" AND machine = ").push_bind(machine.clone());
+        }
+        if let Some(text) = f.text.as_deref().map(like) {
+            for (n, column) in ["person", "machine", "account", "source"].into_iter().enumerate() {
+                query.push(if n == 0 { " AND (" } else { " OR " }).push(column).push(" LIKE ").push_bind(text.clone()).push(" ESCAPE '\\'");
+            }
+            query.push(")");
+        }
+        if let Some((at, id)) = &f.before {
+            query.push(" AND (began, id) < (").push_bind(ms(*at)).push(", ").push_bind(id.clone()).push(")");
+        }
+    }
+
+    /// All that a filter asks for, as a table within a query.
+    fn write_all(query: &mut QueryBuilder<Sqlite>, f: &AccessFilter) {
+        for (n, part) in Self::of(f).iter().enumerate() {
+            query.push(if n == 0 { " FROM (" } else { " UNION ALL " });
+            part.write(query, f);
+        }
+        query.push(") ");
+    }
 }
 
 impl Store {
@@ -131,9 +177,19 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn accesses(&self, f: &AccessFilter) -> Result<Vec<AccessRecord>> {
-        let sql = format!("SELECT * FROM who_when_where WHERE {WHERE} ORDER BY began DESC, id DESC LIMIT ?9");
-        let rows = filtered!(sqlx::query(sqlx::AssertSqlSafe(sql)), f).bind(i64::from(f.limit)).fetch_all(&self.read).await?;
-        rows.iter().map(record).collect()
+        let mut all = vec![];
+        for part in Part::of(f) {
+            let mut query = QueryBuilder::new("");
+            part.write(&mut query, f);
+            query.push(" ORDER BY began DESC, id DESC LIMIT ").push_bind(i64::from(f.limit));
+            for row in query.build().fetch_all(&self.read).await? {
+                all.push(record(&row)?);
+            }
+        }
+        // Each part is sorted; together they are as long as a page of each.
+        all.sort_by(|a, b| (b.begin, &b.id).cmp(&(a.begin, &a.id)));
+        all.truncate(f.limit as usize);
+        Ok(all)
     }
 
     /// One access, or session.
@@ -141,8 +197,14 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn access(&self, id: &str) -> Result<Option<AccessRecord>> {
-        let row = sqlx::query("SELECT * FROM who_when_where WHERE id = ?1").bind(id).fetch_optional(&self.read).await?;
-        row.as_ref().map(record).transpose()
+        for part in [Part::Sessions, Part::Logged] {
+            let mut query = QueryBuilder::new(part.select());
+            query.push(" AND id = ").push_bind(id);
+            if let Some(row) = query.build().fetch_optional(&self.read).await? {
+                return record(&row).map(Some);
+            }
+        }
+        Ok(None)
     }
 
     /// Lines of machines' logs that show a session.
@@ -163,13 +225,14 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn access_totals(&self, f: &AccessFilter, of: TotalOf) -> Result<Vec<AccessTotal>> {
-        let column = of.column();
-        let sql = format!(
-            "SELECT {column} AS name, count(*) AS n, count(*) FILTER (WHERE session IS NULL) AS around,
-             coalesce(sum(max(ended - began, 0)), 0) AS ms, coalesce(max(ended - began), 0) AS longest, min(began) AS first, max(began) AS last
-             FROM who_when_where WHERE {WHERE} GROUP BY 1 ORDER BY n DESC, name LIMIT ?9"
+        let mut query = QueryBuilder::new("SELECT ");
+        query.push(of.column()).push(
+            " AS name, count(*) AS n, count(*) FILTER (WHERE session IS NULL) AS around, coalesce(sum(max(ended - began, 0)), 0) AS ms, \
+             coalesce(max(ended - began), 0) AS longest, min(began) AS first, max(began) AS last",
         );
-        let rows = filtered!(sqlx::query(sqlx::AssertSqlSafe(sql)), f).bind(i64::from(f.limit)).fetch_all(&self.read).await?;
+        Part::write_all(&mut query, f);
+        query.push("GROUP BY 1 ORDER BY n DESC, name LIMIT ").push_bind(i64::from(f.limit));
+        let rows = query.build().fetch_all(&self.read).await?;
         let number = |r: &SqliteRow, c: &str| Ok::<u64, sqlx::Error>(u64::try_from(r.try_get::<i64, _>(c)?).unwrap_or(0));
         rows.iter()
             .map(|r| {
@@ -192,11 +255,11 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn accesses_over_time(&self, f: &AccessFilter, step_ms: i64) -> Result<Vec<(Timestamp, u64, u64)>> {
-        let sql = format!(
-            "SELECT began / ?9 AS step, count(*), count(*) FILTER (WHERE session IS NULL) FROM who_when_where WHERE {WHERE} GROUP BY 1 ORDER BY 1"
-        );
-        let rows =
-            filtered!(sqlx::query_as::<_, (i64, i64, i64)>(sqlx::AssertSqlSafe(sql)), f).bind(step_ms.max(1)).fetch_all(&self.read).await?;
+        let mut query = QueryBuilder::new("SELECT began / ");
+        query.push_bind(step_ms.max(1)).push(" AS step, count(*), count(*) FILTER (WHERE session IS NULL)");
+        Part::write_all(&mut query, f);
+        query.push("GROUP BY 1 ORDER BY 1");
+        let rows: Vec<(i64, i64, i64)> = query.build_query_as().fetch_all(&self.read).await?;
         let counted = |n: i64| u64::try_from(n).unwrap_or(0);
         Ok(rows.into_iter().map(|(step, all, around)| (at(step.saturating_mul(step_ms)), counted(all), counted(around))).collect())
     }

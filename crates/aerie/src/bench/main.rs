@@ -2,6 +2,7 @@
 //!
 //! Runs of ours and of the peer are interleaved, so that noise hits both; medians are compared.
 
+mod accesses;
 mod api;
 mod core;
 mod gateway;
@@ -51,12 +52,20 @@ type Outcome<T> = Result<T, Box<dyn std::error::Error>>;
 
 fn main() -> Outcome<()> {
     aerie_lab::run_if_machine();
-    // `aerie-bench api`, `machines` or `live` measures that alone: minutes less, while one works on it.
+    // `aerie-bench api`, `machines`, `live`, `accesses` or `core` measures that alone: minutes less, while one works on it.
     let figures = match std::env::args().nth(1).as_deref() {
         Some("api") => api::figures()?,
         Some("machines") => machines::figures()?,
         Some("live") => live::figures()?,
-        _ => api::figures()?.into_iter().chain(machines::figures()?).chain(live::figures()?).chain(rest()?).collect(),
+        Some("accesses") => accesses::figures()?,
+        Some("core") => core::figures()?,
+        _ => api::figures()?
+            .into_iter()
+            .chain(machines::figures()?)
+            .chain(live::figures()?)
+            .chain(accesses::figures()?)
+            .chain(rest()?)
+            .collect(),
     };
     report(&figures)
 }
