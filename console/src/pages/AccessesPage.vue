@@ -7,6 +7,7 @@ import { useNow } from "../composables/useNow";
 import AccessTable from "../features/accesses/AccessTable.vue";
 import SpanChart from "../features/accesses/SpanChart.vue";
 import TotalTable from "../features/accesses/TotalTable.vue";
+import ChoiceBar from "../ui/ChoiceBar.vue";
 import MoreButton from "../ui/MoreButton.vue";
 import StateNote from "../ui/StateNote.vue";
 
@@ -163,18 +164,7 @@ const pick = (name: string) => narrow({ [by.value]: name, by: by.value === "pers
     <SpanChart :spans="report.data.value.spans" :zone="report.data.value.zone" />
     <div class="mb-2 mt-6 flex flex-wrap items-center gap-3">
       <h2>Totals</h2>
-      <fieldset class="flex print:hidden">
-        <legend class="sr-only">Totals of</legend>
-        <label
-          v-for="[value, name] in BY"
-          :key="value"
-          class="button -ml-px cursor-pointer rounded-none! first:rounded-l-md! last:rounded-r-md! has-[:checked]:bg-open has-[:checked]:font-bold has-[:focus-visible]:outline-2 has-[:focus-visible]:outline-accent"
-        >
-          <input type="radio" name="by" class="sr-only" :checked="by === value" @change="narrow({ by: value })" />{{
-            name
-          }}
-        </label>
-      </fieldset>
+      <ChoiceBar legend="Totals of" name="by" :choices="BY" :chosen="by" @choose="narrow({ by: $event })" />
     </div>
     <TotalTable
       :totals="report.data.value.totals"

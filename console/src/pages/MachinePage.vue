@@ -173,6 +173,12 @@ const retire = useMutation({
           <dd>{{ m.note || "not said" }}</dd>
           <dt class="text-soft">Who reaches it</dt>
           <dd><RouterLink :to="{ path: '/reach', query: { machine: name } }">by the rules</RouterLink></dd>
+          <template v-if="readsAll">
+            <dt class="text-soft">Who was on it</dt>
+            <dd>
+              <RouterLink :to="{ path: '/accesses', query: { machine: name } }">through Aerie and around it</RouterLink>
+            </dd>
+          </template>
         </dl>
         <template v-if="facts">
           <h2 class="mb-2 mt-5">Its agent says</h2>

@@ -210,6 +210,12 @@ const error = computed(
           <template v-if="readsAll">
             <dt class="text-soft">Sessions</dt>
             <dd><RouterLink :to="{ path: '/sessions', query: { person: name } }">all of them</RouterLink></dd>
+            <dt class="text-soft">Accesses</dt>
+            <dd>
+              <RouterLink :to="{ path: '/accesses', query: { person: name, by: 'machine' } }"
+                >through Aerie and around it</RouterLink
+              >
+            </dd>
             <dt class="text-soft">Findings</dt>
             <dd>
               <RouterLink :to="{ path: '/findings', query: { q: name } }">those that name them</RouterLink>

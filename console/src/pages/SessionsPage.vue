@@ -7,6 +7,7 @@ import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
 import SessionTable from "../features/sessions/SessionTable.vue";
 import { useEndSession } from "../features/sessions/useEndSession";
+import ChoiceBar from "../ui/ChoiceBar.vue";
 import MoreButton from "../ui/MoreButton.vue";
 import StateNote from "../ui/StateNote.vue";
 
@@ -58,22 +59,13 @@ const STATES = [
         @search="narrow({ q: text })"
       />
     </label>
-    <fieldset class="flex">
-      <legend class="sr-only">State</legend>
-      <label
-        v-for="[value, name] in STATES"
-        :key="value"
-        class="button -ml-px cursor-pointer rounded-none! first:rounded-l-md! last:rounded-r-md! has-[:checked]:bg-open has-[:checked]:font-bold has-[:focus-visible]:outline-2 has-[:focus-visible]:outline-accent"
-      >
-        <input
-          type="radio"
-          name="state"
-          class="sr-only"
-          :checked="filter.state === value"
-          @change="narrow({ state: value })"
-        />{{ name }}
-      </label>
-    </fieldset>
+    <ChoiceBar
+      legend="State"
+      name="state"
+      :choices="STATES"
+      :chosen="filter.state"
+      @choose="narrow({ state: $event })"
+    />
     <button v-if="narrowed" type="button" class="button" @click="narrow({ q: '', state: '', person: '', machine: '' })">
       Clear
     </button>
