@@ -14,8 +14,8 @@ use tokio::net::TcpStream;
 
 /// How long a neighbour has to take a connection.
 const PATIENCE: Duration = Duration::from_secs(10);
-/// Bytes that are read at a time.
-const PIECE: usize = 32 << 10;
+/// Bytes that are read at a time: two frames.
+const PIECE: usize = 2 * aerie_core::tunnel::PIECE;
 
 /// Where lines of the log go.
 pub(crate) type Note = Arc<dyn Fn(&str) + Send + Sync>;

@@ -87,9 +87,11 @@ impl AsyncRead for TunnelStream {
             taken += n;
         }
         if taken > 0 {
-            state.mux.consumed(self.id, taken);
+            let due = state.mux.consumed(self.id, taken);
             drop(guard);
-            self.tunnel.0.wake.notify_one();
+            if due {
+                self.tunnel.0.wake.notify_one();
+            }
             return Poll::Ready(Ok(()));
         }
         if place.reset {

@@ -18,6 +18,10 @@ const ACK_PIECE: usize = 128 << 10;
 /// Messages that wait to be sent: a side that lets more pile up is stuck.
 const MOST_WAITING: usize = 4096;
 
+/// Bytes of a stream in one frame that is sent: with what goes around it, it fits into one record of TLS (16 KiB, RFC 8446 section 5.1),
+/// where a full frame would take two.
+pub const PIECE: usize = MAX_DATA - 64;
+
 /// Who may open streams. The other side never does.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Side {
@@ -371,7 +375,7 @@ impl Mux {
             stream.blocked = true;
             return Some(0);
         };
-        for piece in taken.chunks(MAX_DATA) {
+        for piece in taken.chunks(PIECE) {
             stream.out.push_back(Bytes::copy_from_slice(piece));
         }
         stream.out_bytes += taken.len();
@@ -407,15 +411,17 @@ impl Mux {
         }
     }
 
-    /// The reader of a stream took so many bytes.
-    pub fn consumed(&mut self, id: u32, bytes: usize) {
-        let Some(stream) = self.streams.get_mut(&id) else { return };
+    /// The reader of a stream took so many bytes. Says whether there is something to be sent because of it.
+    pub fn consumed(&mut self, id: u32, bytes: usize) -> bool {
+        let Some(stream) = self.streams.get_mut(&id) else { return false };
         stream.taken = stream.taken.saturating_add(u32::try_from(bytes).unwrap_or(u32::MAX));
-        if stream.taken >= CREDIT_PIECE && !stream.finished {
+        let due = stream.taken >= CREDIT_PIECE && !stream.finished;
+        if due {
             stream.given += stream.taken;
             self.first.push_back(Frame::Credit(id, stream.taken));
             stream.taken = 0;
         }
+        due
     }
 
     /// Sends a message; false where it is too long, or too many wait.

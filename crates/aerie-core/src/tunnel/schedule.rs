@@ -1,4 +1,4 @@
-use super::frame::MAX_DATA;
+use super::mux::PIECE;
 use std::collections::VecDeque;
 
 /// Which stream sends next: deficit round robin with streams that send little first, as in RFC 8290 section 3. A keystroke
@@ -19,7 +19,7 @@ pub(super) struct Turn {
 }
 
 /// Bytes that a stream sends in one turn.
-const QUANTUM: usize = MAX_DATA;
+const QUANTUM: usize = PIECE;
 
 impl Schedule {
     /// A stream has something to send.
