@@ -16,6 +16,8 @@ const { administers } = useMe();
 const { data: now, zone, error: nowError, refetch } = useNow();
 const end = useEndSession();
 
+/** Live sessions that are listed here; the others are one step away. */
+const MOST_LIVE = 25;
 const clock = ref(Date.now());
 const ticking = setInterval(() => (clock.value = Date.now()), 20_000);
 onUnmounted(() => clearInterval(ticking));
@@ -28,8 +30,9 @@ const strips = useQuery({
   placeholderData: (before) => before,
 });
 const live = useQuery({
-  queryKey: ["sessions", "live"],
-  queryFn: async () => unwrap(await api.GET("/api/v1/sessions", { params: { query: { state: "live", limit: 100 } } })),
+  queryKey: ["sessions", "live", "now"],
+  queryFn: async () =>
+    unwrap(await api.GET("/api/v1/sessions", { params: { query: { state: "live", limit: MOST_LIVE } } })),
   refetchInterval: 15_000,
 });
 const recent = useQuery({
@@ -142,8 +145,11 @@ const findings = useQuery({
         :can-end="administers"
         @end="end.mutate($event.id)"
       />
+      <p v-if="(now?.live ?? 0) > MOST_LIVE && live.data.value?.items.length" class="mt-2">
+        <RouterLink to="/sessions?state=live">All {{ now!.live }} live sessions</RouterLink>
+      </p>
       <StateNote
-        v-else
+        v-if="!live.data.value?.items.length"
         :loading="live.isPending.value"
         :error="live.error.value"
         empty="Nobody is connected to a machine now."

@@ -40,6 +40,7 @@ const told = (s: Strips["machines"][0]["sessions"][0]) =>
             <RouterLink
               v-for="s in m.sessions"
               :key="s.id"
+              v-memo="[s.end, s.end ? 0 : now, day.begin]"
               :to="`/sessions/${s.id}`"
               :title="told(s)"
               :aria-label="`Session of ${told(s)}`"

@@ -190,10 +190,11 @@ impl Running {
         store.set_meta(PASSWORD_COST, b"19456 2").await?;
         // Inside their networks this is where the service is found.
         store.set_setting(Setting::AgentAddress, UPLINK, "setup", "the demo's closed networks", Timestamp::now()).await?;
-        let sink = sink::Sink::start(&places.root.join("mail")).await.map_err(failed("the mail server"))?;
-        let (mail, from) = (format!("smtp://{}", sink.address), "Aerie <aerie@corvid-ridge.example>");
-        for (setting, value) in [(Setting::MailServer, mail.as_str()), (Setting::MailFrom, from)] {
-            store.set_setting(setting, value, "setup", "the demo's own mail server", Timestamp::now()).await?;
+        let sink = sink::Sink::start(&places.root).await.map_err(failed("the mail server"))?;
+        let (mail, from) = (format!("smtp://{}", sink.mail), "Aerie <aerie@corvid-ridge.example>");
+        let hook = format!("http://{}/notices", sink.hooks);
+        for (setting, value) in [(Setting::MailServer, mail.as_str()), (Setting::MailFrom, from), (Setting::Webhook, &hook)] {
+            store.set_setting(setting, value, "setup", "the demo's own mail server and receiver", Timestamp::now()).await?;
         }
         if fresh {
             store.put_request(&plans::request(Timestamp::now())).await?;

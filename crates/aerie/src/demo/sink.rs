@@ -1,54 +1,128 @@
-//! A mail server for the demo and the tests: it takes what comes, and keeps it where it can be looked at.
+//! A mail server and a receiver of webhooks for the demo and the tests: they take what comes, and keep it where it can be looked at.
 
+use std::collections::{BTreeMap, HashSet};
 use std::net::{Ipv4Addr, SocketAddr};
-use std::path::Path;
-use std::sync::Arc;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use tokio::io::{AsyncBufRead, AsyncBufReadExt as _, AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _, BufReader};
 use tokio::net::TcpListener;
 
-/// Longest mail that is taken.
+/// Longest mail or body that is taken.
 const MAX_MAIL: u64 = 1 << 20;
 
-/// A mail server on loopback that puts each mail into a file of its own.
+/// Longest head of a request.
+const MAX_HEAD: u64 = 16 << 10;
+/// Notices whose identifiers are remembered.
+const REMEMBERED: usize = 10_000;
+
+/// A mail server and a receiver of webhooks on loopback, that put what comes into a file each.
 #[derive(Debug)]
 pub struct Sink {
-    /// Where it listens.
-    pub address: SocketAddr,
-    serving: tokio::task::JoinHandle<()>,
+    /// Where mail is taken.
+    pub mail: SocketAddr,
+    /// Where webhooks are taken.
+    pub hooks: SocketAddr,
+    serving: [tokio::task::JoinHandle<()>; 2],
+}
+
+/// Keeps what comes in files of a directory, numbered in the order in which they came.
+#[derive(Debug)]
+struct Shelf {
+    directory: PathBuf,
+    ending: &'static str,
+    number: AtomicU32,
+}
+
+impl Shelf {
+    fn new(directory: PathBuf, ending: &'static str) -> std::io::Result<Arc<Self>> {
+        std::fs::create_dir_all(&directory)?;
+        Ok(Arc::new(Self { directory, ending, number: AtomicU32::new(1) }))
+    }
+
+    fn keep(&self, text: &str) {
+        let file = self.directory.join(format!("{:04}.{}", self.number.fetch_add(1, Ordering::Relaxed), self.ending));
+        if let Err(e) = std::fs::write(&file, text) {
+            tracing::warn!(error = %e, "what the demo was sent could not be kept");
+        }
+    }
 }
 
 impl Sink {
-    /// Starts it; the files go into this directory, numbered in the order in which they came.
+    /// Starts both; the files go into `mail` and `webhooks` below this directory.
     ///
     /// # Errors
-    /// When the directory or a port cannot be had.
+    /// When a directory or a port cannot be had.
     pub async fn start(directory: &Path) -> std::io::Result<Self> {
-        std::fs::create_dir_all(directory)?;
-        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).await?;
-        let address = listener.local_addr()?;
-        let (directory, number) = (directory.to_path_buf(), Arc::new(AtomicU32::new(1)));
-        let serving = tokio::spawn(async move {
-            while let Ok((stream, _)) = listener.accept().await {
-                let (directory, number) = (directory.clone(), number.clone());
+        let (mails, hooks) = (Shelf::new(directory.join("mail"), "eml")?, Shelf::new(directory.join("webhooks"), "json")?);
+        let listen = || TcpListener::bind((Ipv4Addr::LOCALHOST, 0));
+        let (mail_at, hooks_at) = (listen().await?, listen().await?);
+        let (mail, hook) = (mail_at.local_addr()?, hooks_at.local_addr()?);
+        let taking_mail = tokio::spawn(async move {
+            while let Ok((stream, _)) = mail_at.accept().await {
+                let mails = mails.clone();
+                tokio::spawn(async move { take_mail(BufReader::new(stream), |mail| mails.keep(&mail)).await });
+            }
+        });
+        let known = Arc::new(Mutex::new(HashSet::new()));
+        let taking_hooks = tokio::spawn(async move {
+            while let Ok((stream, _)) = hooks_at.accept().await {
+                let (hooks, known) = (hooks.clone(), known.clone());
                 tokio::spawn(async move {
-                    let keep = |mail: String| {
-                        let file = directory.join(format!("{:04}.eml", number.fetch_add(1, Ordering::Relaxed)));
-                        if let Err(e) = std::fs::write(&file, mail) {
-                            tracing::warn!(error = %e, "a mail of the demo could not be kept");
+                    let mut stream = BufReader::new(stream);
+                    while let Some(hook) = take_hook(&mut stream).await {
+                        // The same notice may come twice; whoever honours its identifier takes it once.
+                        let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
+                        if known.len() < REMEMBERED && known.insert(hook.headers.get("idempotency-key").cloned()) {
+                            hooks.keep(&hook.body);
                         }
-                    };
-                    take_mail(BufReader::new(stream), keep).await;
+                    }
                 });
             }
         });
-        Ok(Self { address, serving })
+        Ok(Self { mail, hooks: hook, serving: [taking_mail, taking_hooks] })
     }
+}
+
+/// A request of a webhook.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Hook {
+    /// Method and path.
+    pub line: String,
+    /// Headers, their names in lower case.
+    pub headers: BTreeMap<String, String>,
+    /// What was sent.
+    pub body: String,
+}
+
+/// Takes one request (RFC 9112) and answers that it was taken; none when the client leaves, or sends what is no such request.
+pub async fn take_hook<S: AsyncBufRead + AsyncRead + AsyncWrite + Unpin>(stream: &mut S) -> Option<Hook> {
+    let mut lines = vec![];
+    let mut left = MAX_HEAD;
+    loop {
+        let mut line = String::new();
+        let n = (&mut *stream).take(left).read_line(&mut line).await.ok().filter(|n| *n > 0)?;
+        left = left.checked_sub(n as u64).filter(|l| *l > 0)?;
+        let line = line.trim_end().to_string();
+        if line.is_empty() {
+            break;
+        }
+        lines.push(line);
+    }
+    let mut lines = lines.into_iter();
+    let line = lines.next()?;
+    let headers: BTreeMap<String, String> =
+        lines.filter_map(|l| l.split_once(':').map(|(n, v)| (n.to_ascii_lowercase(), v.trim().to_string()))).collect();
+    let length: u64 = headers.get("content-length")?.parse().ok().filter(|n| *n <= MAX_MAIL)?;
+    let mut body = vec![0; usize::try_from(length).ok()?];
+    stream.read_exact(&mut body).await.ok()?;
+    stream.write_all(b"HTTP/1.1 204 No Content\r\n\r\n").await.ok()?;
+    Some(Hook { line, headers, body: String::from_utf8(body).ok()? })
 }
 
 impl Drop for Sink {
     fn drop(&mut self) {
-        self.serving.abort();
+        self.serving.iter().for_each(|s| s.abort());
     }
 }
 

@@ -259,12 +259,14 @@ impl Tour {
             Some(f) => self.as_person("mira").await?.review_finding(&f.id, "It was fine").await.is_err(),
             None => false,
         };
-        let told = self.client.notices().await?.iter().filter(|n| n.subject.starts_with("Emergency")).count();
+        let notices = self.client.notices().await?;
+        let of = |channel: &str| notices.iter().filter(|n| n.channel == channel && n.subject.starts_with("Emergency")).count();
+        let (told, hooks) = (of("mail"), of("webhook"));
         let open = finding.as_ref().is_some_and(|f| f.settled.is_none());
         let sentence = finding.map(|f| f.sentence).unwrap_or_default();
         Ok((
-            worked.out.trim() == "spectro-1" && open && own && told > 0,
-            format!("{sentence}\n{told} people were told by mail; she cannot close it herself"),
+            worked.out.trim() == "spectro-1" && open && own && told > 0 && hooks > 0,
+            format!("{sentence}\n{told} people were told by mail, and a webhook; she cannot close it herself"),
         ))
     }
 
