@@ -352,7 +352,7 @@ impl Case<'_> {
             Outcome::Unmet { missing, .. } => self.lacking(&missing).map_or(Judged::Fits, Judged::Unmet),
             Outcome::Refused(_) => {
                 // An emergency has rules of its own.
-                let declared = Request { facts: Facts { emergency: true, ..request.facts.clone() }, ..request };
+                let declared = Request { facts: Facts { emergency: true, ..request.facts }, ..request };
                 let refused = matches!(self.policy.decide(&declared).outcome, Outcome::Refused(_));
                 if refused { Judged::Refused } else { Judged::Fits }
             }

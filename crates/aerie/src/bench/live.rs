@@ -33,8 +33,13 @@ pub(super) fn figures() -> Outcome<Vec<Figure>> {
     let mut found = watched(&served, &runtime)?;
     found.extend(ended(&served, &runtime)?);
     drop(served);
-    found.extend(runtime.block_on(page())?);
+    found.extend(the_page()?);
     Ok(found)
+}
+
+/// The page Now alone.
+pub(super) fn the_page() -> Outcome<Vec<Figure>> {
+    tokio::runtime::Runtime::new()?.block_on(page())
 }
 
 /// Seconds since the epoch.

@@ -52,11 +52,12 @@ type Outcome<T> = Result<T, Box<dyn std::error::Error>>;
 
 fn main() -> Outcome<()> {
     aerie_lab::run_if_machine();
-    // `aerie-bench api`, `machines`, `live`, `accesses` or `core` measures that alone: minutes less, while one works on it.
+    // `aerie-bench api`, `machines`, `live`, `page`, `accesses` or `core` measures that alone: minutes less, while one works on it.
     let figures = match std::env::args().nth(1).as_deref() {
         Some("api") => api::figures()?,
         Some("machines") => machines::figures()?,
         Some("live") => live::figures()?,
+        Some("page") => live::the_page()?,
         Some("accesses") => accesses::figures()?,
         Some("core") => core::figures()?,
         _ => api::figures()?
