@@ -101,7 +101,7 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
               ref="searchField"
               v-model="search"
               type="search"
-              placeholder="Find a session"
+              placeholder="Find"
               class="field w-36 pr-8 2xl:w-60"
             />
             <kbd
