@@ -174,6 +174,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show on which days which machines' logs have something, and how many sessions Aerie carried there. */
+        get: operations["coverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deputies": {
         parameters: {
             query?: never;
@@ -188,6 +205,24 @@ export interface paths {
         post?: never;
         /** Answer requests oneself again. */
         delete: operations["endDeputy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/detections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The detections in force, with their text. */
+        get: operations["detections"];
+        put?: never;
+        /** Publish detections: from now on they count. What was found before stays as it is. */
+        post: operations["publishDetections"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -368,6 +403,23 @@ export interface paths {
         put?: never;
         /** Close the finding of an emergency, after having looked at it: never one's own. */
         post: operations["reviewFinding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/{id}/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Do something with a finding: take it on, settle it, accept it for a while, give it to somebody, comment on it. */
+        post: operations["workOnFinding"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2069,6 +2121,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/suppressions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what is not to come up, newest first; what is over among it. */
+        get: operations["suppressions"];
+        put?: never;
+        /** Keep findings from coming up: of one kind, with something else in common, until a day, and with a reason. */
+        post: operations["suppress"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/suppressions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Let them come up again. */
+        delete: operations["withdrawSuppression"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/updates": {
         parameters: {
             query?: never;
@@ -2602,6 +2689,15 @@ export interface components {
              */
             until: string;
         };
+        /** @description For which machines and days there is evidence. */
+        CoverageView: {
+            /** @description The days, oldest first (of UTC). */
+            days: string[];
+            /** @description Each machine that is registered, or that a log names. */
+            machines: components["schemas"]["MachineCoverage"][];
+            /** @description How it stands, in a sentence. */
+            sentence: string;
+        };
         /** @description A line of the history of a credential. */
         CredentialEvent: {
             /**
@@ -2664,6 +2760,44 @@ export interface components {
              * @description Until when.
              */
             until: string;
+        };
+        /** @description A detection. */
+        DetectionView: {
+            /** @description Controls that it helps to keep. */
+            controls: string[];
+            /** @description Whether it is looked at. */
+            enabled: boolean;
+            /** @description `match`, `count`, `sequence`, `absence`, `first`, `baseline` or `overlap`. */
+            form: string;
+            /** @description `low`, `medium`, `high` or `critical`. */
+            importance: string;
+            /** @description The way to mend what it finds. */
+            mend: string;
+            /** @description Its name, which its findings have as their kind. */
+            name: string;
+            /** @description Technique ids of MITRE ATT&CK. */
+            techniques: string[];
+            /** @description What it is good for. */
+            title: string;
+        };
+        /** @description The detections in force. */
+        DetectionsView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at?: string | null;
+            /** @description Who published them; nobody did where it is empty. */
+            by: string;
+            /** @description Each of them. */
+            detections: components["schemas"]["DetectionView"][];
+            /** @description The document (TOML). */
+            text: string;
+            /**
+             * Format: int64
+             * @description Version; 0 for those that come along.
+             */
+            version: number;
         };
         /** @description Where somebody is signed in. */
         DeviceView: {
@@ -2893,23 +3027,58 @@ export interface components {
             /** @description Why. */
             why: string;
         };
+        /** @description What somebody does with a finding. */
+        FindingStep: {
+            /**
+             * @description Name of the owner (`assign`); nobody where it is missing.
+             * @default null
+             */
+            owner: string | null;
+            /**
+             * @description `acknowledge`, `begin`, `resolve`, `accept`, `reopen`, `assign`, `due` or `comment`.
+             * @default
+             */
+            step: string;
+            /**
+             * Format: date-time
+             * @description Until when it is accepted, or when it is due; no longer due where it is missing.
+             * @default null
+             */
+            until: string | null;
+            /**
+             * @description Why (`resolve`, `accept`, `reopen`), or the comment.
+             * @default null
+             */
+            why: string | null;
+        };
         /** @description A violation, with its evidence. */
         FindingView: {
             /** @description Account on it. */
             account: string;
+            /** @description Controls of NIST SP 800-53, ISO/IEC 27001 and PCI DSS that it is about. */
+            controls?: string[];
             /**
              * Format: int64
              * @description How often.
              */
             count: number;
+            /** @description Version of the detections that found it, where one did. */
+            detections?: string | null;
+            /**
+             * Format: date-time
+             * @description When it is due.
+             */
+            due?: string | null;
             /**
              * Format: date-time
              * @description First time.
              */
             first: string;
+            /** @description What was done with it, in order; only where one finding is shown. */
+            history?: components["schemas"]["HistoryView"][];
             /** @description Stable identifier of the cause. */
             id: string;
-            /** @description `medium`, `high` or `critical`. */
+            /** @description `low`, `medium`, `high` or `critical`. */
             importance: string;
             /** @description What kind. */
             kind: string;
@@ -2929,8 +3098,12 @@ export interface components {
              * @description The moment in its recording.
              */
             moment_ms?: number | null;
+            /** @description Name of the person whose it is. */
+            owner?: string | null;
             /** @description Name of the person, where it is known. */
             person?: string | null;
+            /** @description Why it is of that importance. */
+            reason?: string;
             /** @description What happened. */
             sentence: string;
             /** @description The session concerned. */
@@ -2938,6 +3111,15 @@ export interface components {
             settled?: components["schemas"]["SettledView"] | null;
             /** @description Address. */
             source?: string | null;
+            /** @description `open`, `acknowledged`, `in-work`, `resolved` or `accepted`. */
+            state?: string;
+            /** @description Technique ids of MITRE ATT&CK. */
+            techniques?: string[];
+            /**
+             * Format: date-time
+             * @description Until when it is accepted.
+             */
+            until?: string | null;
         };
         /** @description An account that was found on a machine. */
         FoundAccountView: {
@@ -3027,6 +3209,18 @@ export interface components {
             control: boolean;
             /** @description Who. */
             person: string;
+        };
+        /** @description Something that was done with a finding. */
+        HistoryView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description By whom. */
+            by: string;
+            /** @description What, in a sentence. */
+            sentence: string;
         };
         /** @description The host key of a machine. */
         HostKeyView: {
@@ -3285,6 +3479,22 @@ export interface components {
             /** @description In a sentence. */
             sentence: string;
         };
+        /** @description Evidence of one machine. */
+        MachineCoverage: {
+            /**
+             * Format: int64
+             * @description Days with lines of its own logs.
+             */
+            covered: number;
+            /** @description Lines of its own logs for each day. */
+            lines: number[];
+            /** @description Name. */
+            machine: string;
+            /** @description Whether it is registered. */
+            registered: boolean;
+            /** @description Sessions through Aerie for each day. */
+            sessions: number[];
+        };
         /** @description A machine with everything that is known. */
         MachineDetail: {
             agent?: components["schemas"]["AgentView"] | null;
@@ -3502,6 +3712,18 @@ export interface components {
             /** @description The password, or the private key in OpenSSH's format; left out where only the rest is to change. */
             secret?: string | null;
         };
+        /** @description Detections to be published. */
+        NewDetections: {
+            /**
+             * Format: int64
+             * @description The version that it follows.
+             */
+            after: number;
+            /** @description The document. */
+            text: string;
+            /** @description Why it is changed. */
+            why: string;
+        };
         /** @description A machine to be registered. */
         NewMachine: {
             /** @description The rest. */
@@ -3568,6 +3790,26 @@ export interface components {
             signature: string;
             /** @description The text of the question. */
             text: string;
+        };
+        /** @description Findings that are not to come up. */
+        NewSuppression: {
+            /** @description Of this account. */
+            account?: string | null;
+            /** @description Kind, or name of the detection. */
+            kind: string;
+            /** @description On this machine. */
+            machine?: string | null;
+            /** @description Of this person. */
+            person?: string | null;
+            /** @description From this address. */
+            source?: string | null;
+            /**
+             * Format: date-time
+             * @description Until then; at most a year from now.
+             */
+            until: string;
+            /** @description Why. */
+            why: string;
         };
         /** @description A notice in the outbox. */
         NoticeView: {
@@ -3731,19 +3973,30 @@ export interface components {
             items: {
                 /** @description Account on it. */
                 account: string;
+                /** @description Controls of NIST SP 800-53, ISO/IEC 27001 and PCI DSS that it is about. */
+                controls?: string[];
                 /**
                  * Format: int64
                  * @description How often.
                  */
                 count: number;
+                /** @description Version of the detections that found it, where one did. */
+                detections?: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it is due.
+                 */
+                due?: string | null;
                 /**
                  * Format: date-time
                  * @description First time.
                  */
                 first: string;
+                /** @description What was done with it, in order; only where one finding is shown. */
+                history?: components["schemas"]["HistoryView"][];
                 /** @description Stable identifier of the cause. */
                 id: string;
-                /** @description `medium`, `high` or `critical`. */
+                /** @description `low`, `medium`, `high` or `critical`. */
                 importance: string;
                 /** @description What kind. */
                 kind: string;
@@ -3763,8 +4016,12 @@ export interface components {
                  * @description The moment in its recording.
                  */
                 moment_ms?: number | null;
+                /** @description Name of the person whose it is. */
+                owner?: string | null;
                 /** @description Name of the person, where it is known. */
                 person?: string | null;
+                /** @description Why it is of that importance. */
+                reason?: string;
                 /** @description What happened. */
                 sentence: string;
                 /** @description The session concerned. */
@@ -3772,6 +4029,15 @@ export interface components {
                 settled?: components["schemas"]["SettledView"] | null;
                 /** @description Address. */
                 source?: string | null;
+                /** @description `open`, `acknowledged`, `in-work`, `resolved` or `accepted`. */
+                state?: string;
+                /** @description Technique ids of MITRE ATT&CK. */
+                techniques?: string[];
+                /**
+                 * Format: date-time
+                 * @description Until when it is accepted.
+                 */
+                until?: string | null;
             }[];
             /** @description To be given as `after` for the next page; absent on the last. */
             next?: string | null;
@@ -4882,6 +5148,36 @@ export interface components {
             /** @description Zone of the day. */
             zone: string;
         };
+        /** @description A suppression. */
+        SuppressionView: {
+            /** @description Who made it. */
+            by: string;
+            /**
+             * Format: int64
+             * @description How often a finding was held back.
+             */
+            hits: number;
+            /** @description Identifier. */
+            id: string;
+            /** @description Whether it is in force. */
+            in_force: boolean;
+            /** @description Kind, or name of the detection. */
+            kind: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            made: string;
+            /** @description What it holds back, in a sentence. */
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+            /** @description Why. */
+            why: string;
+        };
         /** @description An API token, without its secret. */
         TokenView: {
             /**
@@ -5415,6 +5711,30 @@ export interface operations {
             };
         };
     };
+    coverage: {
+        parameters: {
+            query?: {
+                /** @description The last day; today where it is not said. */
+                until?: string;
+                /** @description So many days, 1 to 400; 30 where it is not said. */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageView"];
+                };
+            };
+        };
+    };
     deputies: {
         parameters: {
             query?: never;
@@ -5477,6 +5797,60 @@ export interface operations {
         requestBody?: never;
         responses: {
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    detections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DetectionsView"];
+                };
+            };
+        };
+    };
+    publishDetections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDetections"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DetectionsView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5872,6 +6246,12 @@ export interface operations {
                 session?: string;
                 /** @description Name of the machine. */
                 machine?: string;
+                /** @description `open`, `acknowledged`, `in-work`, `resolved` or `accepted`; `unsettled` for the first three, `settled` for the others. */
+                state?: string;
+                /** @description At least of this importance: `low`, `medium`, `high` or `critical`. */
+                importance?: string;
+                /** @description Name of the owner. */
+                owner?: string;
                 /** @description Text anywhere in the finding. */
                 q?: string;
                 /** @description `next` of the page before. */
@@ -5946,6 +6326,49 @@ export interface operations {
                 content?: never;
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    workOnFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FindingStep"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9374,6 +9797,79 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Strips"];
                 };
+            };
+        };
+    };
+    suppressions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuppressionView"][];
+                };
+            };
+        };
+    };
+    suppress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSuppression"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuppressionView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    withdrawSuppression: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -11,7 +11,10 @@ mod sessions;
 
 pub use accesses::*;
 pub use asking::*;
-pub use findings::{FindingView, LogLineView, ScanResult, SettledView};
+pub use findings::{
+    CoverageView, DetectionView, DetectionsView, FindingStep, FindingView, HistoryView, LogLineView, MachineCoverage, NewDetections,
+    NewSuppression, ScanResult, SettledView, SuppressionView,
+};
 pub use frames::{FrameKind, FrameView};
 pub use machines::*;
 pub use people::*;

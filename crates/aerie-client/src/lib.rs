@@ -2,20 +2,22 @@
 
 mod accesses;
 mod asking;
+mod findings;
 mod forward;
 mod machines;
 mod people;
 mod signed;
 mod trust;
 
+pub use findings::FindingQuery;
 pub use forward::Forwarding;
 pub use signed::RequestKey;
 
 use aerie_api::{
     CheckpointView, DirectoryChanges, DirectoryExport, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EventView,
-    FindingView, FrameView, LogReport, MatrixView, Me, NewReview, Now, Page, PolicyChecked, PolicyRead, PolicyText, PolicyView,
-    ProblemView, PublishNote, ReachQuery, ReachView, RecordingReport, ReviewClosed, ReviewDecision, ReviewEntryView, ReviewView, RuleEdit,
-    RuleUseView, ScanResult, SessionView, SignIn, VersionView, Why, WhyQuery,
+    FrameView, LogReport, MatrixView, Me, NewReview, Now, Page, PolicyChecked, PolicyRead, PolicyText, PolicyView, ProblemView,
+    PublishNote, ReachQuery, ReachView, RecordingReport, ReviewClosed, ReviewDecision, ReviewEntryView, ReviewView, RuleEdit, RuleUseView,
+    ScanResult, SessionView, SignIn, VersionView, Why, WhyQuery,
 };
 use reqwest::{Method, RequestBuilder, StatusCode};
 use serde::Serialize;
@@ -84,7 +86,7 @@ pub struct SessionQuery {
     pub limit: Option<u32>,
 }
 
-/// Which events or findings to list.
+/// Which events to list.
 #[derive(Debug, Clone, Default, Serialize)]
 pub struct ListQuery {
     /// Word of the kind.
@@ -238,22 +240,6 @@ impl Client {
     /// See [`Client::sign_in`].
     pub async fn verify_recording(&self, id: &str) -> Result<RecordingReport> {
         self.ask(self.call(Method::POST, &format!("recordings/{}/verify", safe(id)))).await
-    }
-
-    /// Findings, newest first.
-    ///
-    /// # Errors
-    /// See [`Client::sign_in`].
-    pub async fn findings(&self, query: &ListQuery) -> Result<Page<FindingView>> {
-        self.ask(self.call(Method::GET, "findings").query(query)).await
-    }
-
-    /// One finding.
-    ///
-    /// # Errors
-    /// See [`Client::sign_in`].
-    pub async fn finding(&self, id: &str) -> Result<FindingView> {
-        self.ask(self.call(Method::GET, &format!("findings/{}", safe(id)))).await
     }
 
     /// Events, newest first.

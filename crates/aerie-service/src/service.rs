@@ -31,6 +31,8 @@ use tokio_util::task::TaskTracker;
 
 /// How often the log is signed.
 const CHECKPOINT_INTERVAL: Duration = Duration::from_secs(300);
+/// How often everything is held against the detections, besides whenever a log was read.
+const LOOK_INTERVAL: Duration = Duration::from_secs(3600);
 /// How often what is over is swept.
 const SWEEP_INTERVAL: Duration = Duration::from_secs(60);
 /// How long PINs that are over are listed.
@@ -85,6 +87,8 @@ pub(crate) struct App {
     settings: RwLock<Arc<Settings>>,
     /// Whoever changes the directory does it in their turn, so that of two changes at a time none is lost.
     pub(crate) directory_turn: tokio::sync::Mutex<()>,
+    /// Whoever holds everything against the detections.
+    pub(crate) looking: tokio::sync::Mutex<()>,
     /// Where the console listens, once it does.
     listening: OnceLock<String>,
     /// Where it listens with TLS.
@@ -236,6 +240,7 @@ impl Service {
             identity: Identity::open(store.clone(), keys.clone(), Timestamp::now()).await?,
             settings: RwLock::new(Arc::new(store.settings().await?)),
             directory_turn: tokio::sync::Mutex::default(),
+            looking: tokio::sync::Mutex::default(),
             listening: OnceLock::new(),
             listening_tls: OnceLock::new(),
             tls: RwLock::default(),
@@ -288,6 +293,7 @@ impl Service {
         tokio::spawn(asking::tend(app.clone()));
         tokio::spawn(asking::deliver(app.clone()));
         tokio::spawn(sweep_now_and_then(app.clone()));
+        tokio::spawn(look_now_and_then(app.clone()));
         tokio::spawn(sign_now_and_then(app.clone()));
         Ok(Self { app, http, ssh, writer, first_link })
     }
@@ -337,6 +343,14 @@ impl Service {
         }
     }
 
+    /// Holds all that is known of accesses against the detections, as is done when a log was read and once an hour.
+    ///
+    /// # Errors
+    /// When the store refuses.
+    pub async fn look_at_behaviour(&self) -> Result<u64, ServiceError> {
+        Ok(crate::audit::look_again(&self.app).await?)
+    }
+
     /// The authorities whose certificates machines must trust (`TrustedUserCAKeys`), a line each in OpenSSH's public key format.
     pub fn user_authority(&self) -> String {
         self.app.keys.user_authority_lines().join("\n")
@@ -373,6 +387,26 @@ async fn first_link(app: &App) -> Result<Option<String>, ServiceError> {
     let invitation = Invitation { person: String::new(), created_by: String::new(), expires: now + FIRST_LINK };
     app.store.invite(&app.keys.token_hash(&secret), &invitation, now).await?;
     Ok(Some(format!("{}/welcome#{}", app.address(), &*secret)))
+}
+
+/// Holds everything against the detections, and opens what was accepted until now.
+async fn look_now_and_then(app: Arc<App>) {
+    let mut tick = tokio::time::interval(LOOK_INTERVAL);
+    tick.tick().await;
+    loop {
+        tokio::select! {
+            _ = tick.tick() => {}
+            () = app.stopping.cancelled() => return,
+        }
+        if let Err(e) = crate::audit::look_again(&app).await {
+            tracing::error!(error = %e, "accesses could not be held against the detections");
+        }
+        match app.store.end_acceptances(Timestamp::now()).await {
+            Ok(opened) if opened.is_empty() => {}
+            Ok(_) => app.tell("findings"),
+            Err(e) => tracing::error!(error = %e, "findings that were accepted could not be opened again"),
+        }
+    }
 }
 
 async fn sweep_now_and_then(app: Arc<App>) {

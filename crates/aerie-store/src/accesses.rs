@@ -81,6 +81,7 @@ fn record(r: &SqliteRow) -> Result<AccessRecord> {
         port: u16::try_from(r.try_get::<i64, _>("port")?).unwrap_or(0),
         method: r.try_get("method")?,
         key: r.try_get("key")?,
+        algorithm: r.try_get("algorithm")?,
         begin: at(r.try_get("began")?),
         end: r.try_get::<Option<i64>, _>("ended")?.map(at),
         explained: session.is_some(),
@@ -109,11 +110,11 @@ impl Part {
     fn select(self) -> &'static str {
         match self {
             Self::Sessions => {
-                "SELECT id, 'ssh' AS service, machine, account, person, source, 0 AS port, factors AS method, NULL AS key, began, ended, \
+                "SELECT id, 'ssh' AS service, machine, account, person, source, 0 AS port, factors AS method, NULL AS key, '' AS algorithm, began, ended, \
                  id AS session, '[]' AS lines FROM sessions WHERE TRUE"
             }
             Self::Logged => {
-                "SELECT id, service, machine, account, person, source, port, method, key, began, ended, session, lines \
+                "SELECT id, service, machine, account, person, source, port, method, key, algorithm, began, ended, session, lines \
                  FROM accesses WHERE session IS NULL"
             }
         }
@@ -294,10 +295,10 @@ async fn began(t: &mut Transaction<'_, Sqlite>, new: &AccessRecord) -> Result<()
 
 async fn put(t: &mut Transaction<'_, Sqlite>, r: &AccessRecord) -> Result<()> {
     sqlx::query(
-        "INSERT INTO accesses (id, service, machine, account, person, source, port, method, key, began, ended, session, lines)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)
+        "INSERT INTO accesses (id, service, machine, account, person, source, port, method, key, began, ended, session, lines, algorithm)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)
          ON CONFLICT (id) DO UPDATE SET service = excluded.service, person = excluded.person, port = excluded.port, method = excluded.method,
-           key = excluded.key, ended = excluded.ended, session = excluded.session, lines = excluded.lines",
+           key = excluded.key, ended = excluded.ended, algorithm = excluded.algorithm, session = excluded.session, lines = excluded.lines",
     )
     .bind(&r.id)
     .bind(r.service.word())
@@ -312,6 +313,7 @@ async fn put(t: &mut Transaction<'_, Sqlite>, r: &AccessRecord) -> Result<()> {
     .bind(r.end.map(ms))
     .bind(&r.session)
     .bind(serde_json::to_string(&r.lines)?)
+    .bind(&r.algorithm)
     .execute(&mut **t)
     .await?;
     Ok(())

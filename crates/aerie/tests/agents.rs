@@ -6,7 +6,7 @@ mod common;
 
 use aerie_agent::{AgentState, ConnectError, EnrolOptions, Proved, RunOptions, StateDir, connect, tls_config};
 use aerie_api::{ForwardQuery, MachineChange, MachineQuery, NewCode, WayView};
-use aerie_client::{ClientError, ListQuery};
+use aerie_client::ClientError;
 use aerie_core::evidence::hex;
 use aerie_core::inventory::MachineFacts;
 use aerie_core::tunnel::greeting::{Answer, EnrolmentCode, Purpose};
@@ -231,7 +231,8 @@ async fn a_copy_of_an_agent_is_turned_away_and_found_and_a_revoked_one_is_cut_of
     own.event("agent-connected", "comb").await;
     let copy = run(&copied, &copy_state);
     own.event("agent-refused", "copy of the agent of comb").await;
-    let findings = own.admin().findings(&ListQuery { kind: Some("agent-cloned".into()), ..ListQuery::default() }).await.unwrap();
+    let findings =
+        own.admin().findings(&aerie_client::FindingQuery { kind: Some("agent-cloned".into()), ..Default::default() }).await.unwrap();
     assert_eq!((findings.items.len(), findings.items[0].machine.as_str()), (1, "comb"));
     // The right one goes on; its sessions too.
     let mut stream = TcpStream::connect(forwarded(&own, "comb", "echo").await).await.unwrap();

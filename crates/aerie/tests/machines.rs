@@ -191,7 +191,8 @@ async fn a_kept_key_is_swapped_on_the_machine() {
 async fn a_changed_host_key_blocks_is_a_finding_and_is_accepted_by_hand() {
     let before = checked("flat-lamp").await;
     assert_eq!((before.ready, outcome(&before, "host-key").as_str(), outcome(&before, "sign-in").as_str()), (false, "fail", "skip"));
-    let found = client().findings(&ListQuery { kind: Some("host-key-changed".into()), ..ListQuery::default() }).await.unwrap().items;
+    let found =
+        client().findings(&aerie_client::FindingQuery { kind: Some("host-key-changed".into()), ..Default::default() }).await.unwrap().items;
     assert_eq!(found.iter().map(|f| (f.machine.as_str(), f.settled.is_some())).collect::<Vec<_>>(), [("flat-lamp", false)]);
     let key = client().host_key("flat-lamp").await.unwrap();
     assert_ne!(key.pinned.as_deref(), Some(key.shown.as_str()));
@@ -229,7 +230,8 @@ async fn many_machines_are_checked_at_once_and_keys_that_nobody_owns_are_found()
     assert_eq!(key.owner, None);
     let spectro = client().machine("spectro-1").await.unwrap();
     assert_eq!(spectro.found.iter().flat_map(|a| &a.keys).next().unwrap().owner.as_deref(), Some("amara"));
-    let found = client().findings(&ListQuery { kind: Some("unowned-key".into()), ..ListQuery::default() }).await.unwrap().items;
+    let found =
+        client().findings(&aerie_client::FindingQuery { kind: Some("unowned-key".into()), ..Default::default() }).await.unwrap().items;
     assert_eq!(found.iter().map(|f| f.machine.as_str()).collect::<Vec<_>>(), ["archive-db"]);
     // A machine that is not there says so, step by step.
     let about = MachineChange { address: Some("127.0.0.1:1".into()), accounts: Some(vec!["operator".into()]), ..MachineChange::default() };

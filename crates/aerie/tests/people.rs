@@ -207,6 +207,9 @@ fn allowed(role: &str) -> BTreeSet<&'static str> {
         "accessReport",
         "accessesCsv",
         "finding",
+        "suppressions",
+        "detections",
+        "coverage",
         "log",
         "verifyLog",
         "checkpoints",
@@ -269,6 +272,10 @@ async fn each_role_is_refused_every_call_that_is_not_its_own() {
         "publishPolicy",
         "makeCheckpoint",
         "scanLog",
+        "workOnFinding",
+        "suppress",
+        "withdrawSuppression",
+        "publishDetections",
     ] {
         assert!(administrators_only.contains(id), "{id}: {administrators_only:?}");
     }
@@ -543,7 +550,7 @@ async fn ssh_keys_are_registered_with_proof_rotated_and_refused_where_they_are_w
     let (other, _) = newcomer("key-borrower", with_roles(&["technician"])).await;
     assert_eq!(run(&other, &["keys", "add", at("old").to_str().unwrap()]).0, Some(5));
     let findings =
-        client().findings(&aerie_client::ListQuery { kind: Some("shared-key".into()), ..Default::default() }).await.unwrap().items;
+        client().findings(&aerie_client::FindingQuery { kind: Some("shared-key".into()), ..Default::default() }).await.unwrap().items;
     assert!(findings.iter().any(|f| f.sentence.contains("keyholder") && f.sentence.contains("key-borrower")));
     // A signature over something else, or by another key, registers nothing.
     let question = other.key_question().await.unwrap();

@@ -258,7 +258,7 @@ async fn a_role_with_a_scope_sees_what_is_within() {
     assert!(!sessions.is_empty() && sessions.iter().all(|s| machines.contains(&s.machine)));
     let arlo = lena.sessions(&SessionQuery { person: Some("arlo".into()), limit: Some(1), ..SessionQuery::default() }).await.unwrap();
     assert_eq!(status(auditor.session(&arlo.items[0].id).await.unwrap_err()), Some(404));
-    assert!(auditor.findings(&ListQuery::default()).await.unwrap().items.iter().all(|f| machines.contains(&f.machine)));
+    assert!(auditor.findings(&aerie_client::FindingQuery::default()).await.unwrap().items.iter().all(|f| machines.contains(&f.machine)));
     let reach = auditor.reach(&ReachQuery::default()).await.unwrap();
     assert!(reach.entries.iter().all(|e| e.machines.iter().all(|m| machines.contains(m))));
     for refused in [auditor.policy().await.err(), auditor.log(&ListQuery::default()).await.err(), auditor.directory().await.err()] {

@@ -1,20 +1,15 @@
 //! Judges accesses.
 
-use super::commands::Habit;
+use super::detect::{DetectionSet, Detector, Signal, Stage, What};
 use super::finding::{Cause, Finding, FindingKind, Findings, Raised};
-use super::log::{Access, Failure, LogLine, NO_ACCOUNT};
+use super::log::{Access, Failure, LogLine, NO_ACCOUNT, Ran};
 use super::record::{AccessRecord, Service, Skew, access_id};
 use crate::policy::{Capabilities, Capability, Factors, Facts, Missing, Outcome, Policy, Proofs, Refusal, Request, Tracks};
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use std::collections::{HashMap, VecDeque};
+use std::collections::HashMap;
 use std::sync::Arc;
 
-/// So many failures before a success are guessing. People mistype a password two or three times.
-const GUESSES: u32 = 6;
-/// Failures further apart than this do not belong together.
-const GUESSING_PAUSE: SignedDuration = SignedDuration::from_mins(30);
-/// Addresses whose failures are counted at a time; beyond, the oldest are forgotten.
-const MOST_GUESSERS: usize = 50_000;
 /// How far the clocks of a machine and of Aerie may differ for a certificate's session to be believed.
 const SKEW: SignedDuration = SignedDuration::from_mins(10);
 
@@ -64,40 +59,52 @@ impl History {
         let after = self.versions.partition_point(|(t, _)| *t <= at);
         self.versions.get(after.saturating_sub(1)).map(|(_, p)| p)
     }
+
+    /// The newest rules.
+    pub fn newest(&self) -> Option<&Arc<Policy>> {
+        self.versions.last().map(|(_, p)| p)
+    }
+
+    /// The zone in which hours are told: that of the newest rules.
+    pub fn zone(&self) -> TimeZone {
+        self.newest().map_or(TimeZone::UTC, |p| p.zone().clone())
+    }
 }
 
-struct Guesser {
-    failures: u32,
-    last: Timestamp,
+/// What logs are held against.
+#[derive(Debug, Clone)]
+pub struct World {
+    /// The rules over time.
+    pub history: History,
+    /// Aerie's own sessions; none when there is no service to ask, and then certificates of its authority are believed.
+    pub sessions: Option<SessionIndex>,
+    /// Fingerprints of Aerie's authorities, earlier ones included; where they are not known, any is taken for one.
+    pub authorities: Option<Vec<String>>,
+    /// What else deserves a finding.
+    pub detections: Arc<DetectionSet>,
 }
 
 /// Judges what logs show, with the rules of their moment.
 ///
 /// Call [`Auditor::handle_failure`] and [`Auditor::handle_access`] in the order of the log; end with [`Auditor::finish`].
-pub struct Auditor<'a> {
-    history: &'a History,
-    /// Aerie's own sessions; none when there is no service to ask, and then certificates of its authority are believed.
-    sessions: Option<&'a SessionIndex>,
-    /// Fingerprints of Aerie's authorities, earlier ones included.
-    authorities: Option<&'a [String]>,
-    /// By host, then by address: both are looked up without a copy.
-    guessers: HashMap<Arc<str>, HashMap<String, Guesser>>,
-    order: VecDeque<(Arc<str>, String)>,
+pub struct Auditor {
+    world: Arc<World>,
+    detector: Detector,
+    /// Name of the machine that a host of a log is, as it was last asked for.
+    machine: Option<(Arc<str>, Arc<str>)>,
     findings: Findings,
     accesses: u64,
     explained: u64,
     skew: Skew,
 }
 
-impl<'a> Auditor<'a> {
-    /// An auditor. `sessions` is none when there is no service to ask; then certificates of the authority are believed.
-    pub fn new(history: &'a History, sessions: Option<&'a SessionIndex>, authorities: Option<&'a [String]>) -> Self {
+impl Auditor {
+    /// An auditor that holds logs against this world.
+    pub fn new(world: Arc<World>) -> Self {
         Self {
-            history,
-            sessions,
-            authorities,
-            guessers: HashMap::new(),
-            order: VecDeque::new(),
+            detector: Detector::new(world.detections.clone(), world.history.zone(), Stage::Lines),
+            world,
+            machine: None,
             findings: Findings::default(),
             accesses: 0,
             explained: 0,
@@ -112,21 +119,46 @@ impl<'a> Auditor<'a> {
 
     /// Takes a login that failed.
     pub fn handle_failure(&mut self, failure: Failure<'_>) {
-        // The common case, a known address, must not allocate: logs of exposed servers have millions of these.
-        if let Some(guesser) = self.guessers.get_mut(&**failure.host).and_then(|h| h.get_mut(failure.source)) {
-            let pause = failure.at.duration_since(guesser.last) > GUESSING_PAUSE;
-            guesser.failures = if pause { 1 } else { guesser.failures.saturating_add(1) };
-            guesser.last = failure.at;
+        if self.detector.is_deaf_to(What::Failure) {
             return;
         }
-        if self.order.len() >= MOST_GUESSERS
-            && let Some((host, source)) = self.order.pop_front()
-            && let Some(of_host) = self.guessers.get_mut(&host)
+        // The common case, a known host, must not allocate: logs of exposed servers have millions of these.
+        let machine = self.machine_named(failure.host);
+        let line = || vec![(failure.line)()];
+        let signal = Signal {
+            account: failure.account,
+            account_exists: failure.account_exists,
+            source: failure.source,
+            service: failure.service.word(),
+            lines: &line,
+            ..Signal::new(What::Failure, failure.at, &machine)
+        };
+        self.detector.handle_signal(&signal, &mut self.findings);
+    }
+
+    /// Takes a command that a log shows: what `sudo` was told to run.
+    pub fn handle_command(&mut self, command: &Ran) {
+        let machine = self.machine_named(&command.host);
+        let lines = || vec![command.line.clone()];
+        let signal = Signal {
+            account: &command.account,
+            service: "sudo",
+            command: &command.command,
+            lines: &lines,
+            ..Signal::new(What::Command, command.at, &machine)
+        };
+        self.detector.handle_signal(&signal, &mut self.findings);
+    }
+
+    fn machine_named(&mut self, host: &Arc<str>) -> Arc<str> {
+        if let Some((known, machine)) = &self.machine
+            && Arc::ptr_eq(known, host)
         {
-            of_host.remove(&source);
+            return machine.clone();
         }
-        self.order.push_back((failure.host.clone(), failure.source.into()));
-        self.guessers.entry(failure.host.clone()).or_default().insert(failure.source.into(), Guesser { failures: 1, last: failure.at });
+        let machine: Arc<str> = self.machine_of_host(host).into();
+        self.machine = Some((host.clone(), machine.clone()));
+        machine
     }
 
     /// By how much the machine's clock is ahead of Aerie's, where accesses show it.
@@ -135,8 +167,14 @@ impl<'a> Auditor<'a> {
     }
 
     fn machine_of(&self, access: &Access) -> String {
-        let known = self.history.at(access.begin).and_then(|p| p.directory().machine_by_host(&access.host));
+        let known = self.world.history.at(access.begin).and_then(|p| p.directory().machine_by_host(&access.host));
         known.map_or_else(|| access.host.to_string(), |m| m.name.clone())
+    }
+
+    /// Name of the machine that calls itself so.
+    pub(super) fn machine_of_host(&self, host: &str) -> String {
+        let known = self.world.history.newest().and_then(|p| p.directory().machine_by_host(host));
+        known.map_or_else(|| host.to_string(), |m| m.name.clone())
     }
 
     /// The identifier of an access's record.
@@ -158,16 +196,19 @@ impl<'a> Auditor<'a> {
             port: access.port,
             method: access.method.clone(),
             key: access.key.clone(),
+            algorithm: access.algorithm.clone(),
             begin: access.begin,
             end: access.end,
             session: None,
             explained: false,
             lines: access.lines.clone(),
         };
-        let Some(policy) = self.history.at(access.begin) else { return record };
+        let world = self.world.clone();
+        let Some(policy) = world.history.at(access.begin) else { return record };
         let case = Case { policy, access, machine };
-        record.person = case.owner().map(|p| p.name.clone());
-        self.guessed(&case);
+        let owner = case.owner();
+        record.person = owner.map(|p| p.name.clone());
+        self.detect(&case);
         match self.explanation(&case) {
             Explained::By(session) => {
                 self.explained += 1;
@@ -192,34 +233,36 @@ impl<'a> Auditor<'a> {
         record
     }
 
-    /// Takes a habit that a recording shows.
-    pub fn handle_habit(&mut self, habit: Habit, session: &KnownSession, shown: &str, at: Timestamp, moment_ms: u64, command: LogLine) {
-        self.findings.handle_raised(Raised {
-            kind: habit.kind,
-            what: format!("{shown} {} on {} as {}", habit.what, session.machine, session.account),
-            why: "the recording shows the command".into(),
-            machine: session.machine.clone(),
-            account: session.account.clone(),
-            person: Some(session.person.clone()),
-            source: None,
-            at,
-            lines: vec![command],
-            session: Some(session.id.clone()),
+    /// Takes a command of a session's recording. `shown` is how the person is called.
+    pub fn handle_typed(&mut self, session: &KnownSession, shown: &str, at: Timestamp, moment_ms: u64, command: &str, line: &LogLine) {
+        let lines = || vec![line.clone()];
+        let signal = Signal {
+            account: &session.account,
+            person: Some(&session.person),
+            shown: Some(shown),
+            service: "ssh",
+            through: true,
+            session: Some(&session.id),
             moment_ms: Some(moment_ms),
-        });
+            command,
+            lines: &lines,
+            ..Signal::new(What::Command, at, &session.machine)
+        };
+        self.detector.handle_signal(&signal, &mut self.findings);
     }
 
     /// Ends the audit.
-    pub fn finish(self, zone: &jiff::tz::TimeZone) -> Vec<Finding> {
+    pub fn finish(self, zone: &TimeZone) -> Vec<Finding> {
         self.findings.finish(zone)
     }
 
     fn explanation(&self, case: &Case<'_>) -> Explained {
         let Some((id, authority)) = &case.access.certificate else { return Explained::No };
-        let (Some(session), true) = (id.strip_prefix("aerie "), self.authorities.is_none_or(|all| all.contains(authority))) else {
+        let believed = self.world.authorities.as_ref().is_none_or(|all| all.contains(authority));
+        let (Some(session), true) = (id.strip_prefix("aerie "), believed) else {
             return Explained::No;
         };
-        let Some(sessions) = self.sessions else { return Explained::Believed };
+        let Some(sessions) = &self.world.sessions else { return Explained::Believed };
         let begin = case.access.begin;
         let fits = |s: &&KnownSession| {
             s.machine == case.machine
@@ -264,27 +307,38 @@ impl<'a> Auditor<'a> {
         }
     }
 
-    fn guessed(&mut self, case: &Case<'_>) {
-        let of_host = self.guessers.get_mut(&*case.access.host);
-        let Some(guesser) = of_host.and_then(|h| h.get_mut(&case.access.source)) else { return };
-        let failures = std::mem::take(&mut guesser.failures);
-        if failures >= GUESSES && case.access.begin.duration_since(guesser.last) < GUESSING_PAUSE {
-            self.raise(case, FindingKind::Guessed, None, format!("{failures} failures from the same address came before"));
-        }
+    /// Shows an access to the detections that look at lines: guessing that succeeded is a sequence of failures and an access.
+    fn detect(&mut self, case: &Case<'_>) {
+        let access = case.access;
+        let owner = case.owner();
+        let lines = || access.lines.clone();
+        let signal = Signal {
+            account: &access.account,
+            person: owner.map(|p| p.name.as_str()),
+            shown: owner.map(crate::directory::Person::shown),
+            source: &access.source,
+            method: &access.method,
+            key: access.key.as_deref().unwrap_or_default(),
+            algorithm: &access.algorithm,
+            service: access.service.word(),
+            lines: &lines,
+            ..Signal::new(What::Access, access.begin, &case.machine)
+        };
+        self.detector.handle_signal(&signal, &mut self.findings);
     }
 
     fn raise(&mut self, case: &Case<'_>, kind: FindingKind, session: Option<&KnownSession>, why: String) {
         let access = case.access;
         let person = session.map(|s| s.person.as_str()).or_else(|| case.owner().map(|p| p.name.as_str()));
         let cause = Cause {
-            kind,
+            kind: kind.word(),
             machine: &case.machine,
             account: &access.account,
             person,
             source: Some(&access.source),
             session: session.map(|s| s.id.as_str()),
         };
-        if self.findings.handle_known(cause, access.begin, &access.lines) {
+        if self.findings.handle_known(cause, access.begin, 1, || access.lines.clone()) {
             return;
         }
         let who = person.and_then(|p| case.policy.directory().person(p)).map_or("Somebody".to_string(), |p| p.shown().to_string());
@@ -303,9 +357,12 @@ impl<'a> Auditor<'a> {
             person: person.map(Into::into),
             source: Some(access.source.clone()),
             at: access.begin,
+            first: access.begin,
+            count: 1,
             lines: access.lines.clone(),
             session: session.map(|s| s.id.clone()),
             moment_ms: None,
+            about: None,
         });
     }
 }

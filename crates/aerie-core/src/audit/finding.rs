@@ -1,9 +1,11 @@
 use super::log::LogLine;
+use super::reference::references;
 use crate::evidence::hex;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 use std::collections::HashMap;
+use std::sync::Arc;
 
 /// Lines of evidence that a finding keeps: the first of them; the rest are counted.
 pub const MOST_LINES: usize = 20;
@@ -14,18 +16,34 @@ const MOST_FINDINGS: usize = 10_000;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Importance {
+    /// Unusual, and most of the time harmless.
+    Low = -1,
     /// To be looked at.
-    Medium,
+    Medium = 0,
     /// A rule was broken.
-    High,
+    High = 1,
     /// Somebody is in who must not be.
-    Critical,
+    Critical = 2,
 }
 
 impl Importance {
+    /// Every one, the least first.
+    pub const ALL: [Self; 4] = [Self::Low, Self::Medium, Self::High, Self::Critical];
+
+    /// Why something is of that importance, to follow its word.
+    pub fn reason(self) -> &'static str {
+        match self {
+            Self::Low => "it is unusual, and most of the time harmless",
+            Self::Medium => "it may be the beginning of something, and somebody should look at it",
+            Self::High => "a rule was broken, or what keeps it was weakened",
+            Self::Critical => "somebody may be in who must not be",
+        }
+    }
+
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
+            Self::Low => "low",
             Self::Medium => "medium",
             Self::High => "high",
             Self::Critical => "critical",
@@ -36,7 +54,7 @@ impl Importance {
 macro_rules! kinds {
     ($($(#[$doc:meta])* $variant:ident = $word:literal, $importance:ident, $mend:literal;)*) => {
         /// What kind of violation.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
         pub enum FindingKind {
             $($(#[$doc])* #[serde(rename = $word)] $variant,)*
         }
@@ -79,9 +97,6 @@ kinds! {
     /// A login to an account that no machine or rule knows.
     UnownedAccount = "unowned-account", High,
         "Remove the account from the machine, or register it with an owner.";
-    /// Many failures from one address, and then it got in.
-    Guessed = "guessed", Critical,
-        "Treat the account as taken over: lock it, end its sessions, change its credentials, and look at what was done.";
     /// A certificate of Aerie's authority names a session that Aerie does not know.
     UnknownSession = "unknown-session", Critical,
         "Somebody signs certificates with Aerie's authority, or the log of sessions is incomplete: verify the log and replace the authority.";
@@ -100,15 +115,43 @@ kinds! {
     /// A credential could not be changed, and neither the one before nor the next lets Aerie in.
     CredentialStuck = "credential-stuck", High,
         "Sign in to the machine by another way, set the password or key by hand, and put it into the vault.";
+    /// A machine's log has nothing of several days.
+    LogGap = "log-gap", Medium,
+        "Look for the log of those days (a rotated file, a backup, the collector) and audit it; if there is none, find out who stopped it.";
+    /// A log was cut, or another took its place, since it was read.
+    LogCut = "log-cut", High,
+        "Find out who changed the file: what was read before is kept, and what came between is lost.";
+    /// A detection found it; its name is the kind that people see.
+    Detected = "detected", Medium,
+        "Look at the evidence, and ask the person.";
     /// Somebody reached a machine by declaring an emergency.
     EmergencyUsed = "emergency-used", High,
         "Somebody else than the person looks at the recording and the reason, and closes this with what they found.";
-    /// A session added a key to an account by hand.
-    KeyAdded = "key-added", High,
-        "Remove the key from the account: with it one gets in around the gateway.";
-    /// A session hid its tracks.
-    TracksHidden = "tracks-hidden", High,
-        "Watch the recording from that moment and ask the person.";
+}
+
+impl<'de> Deserialize<'de> for FindingKind {
+    /// A word of a kind that is now a detection's is [`FindingKind::Detected`].
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let word = String::deserialize(from)?;
+        Ok(Self::ALL.iter().copied().find(|k| k.word() == word).unwrap_or(Self::Detected))
+    }
+}
+
+/// The detection by which something was found, as it was then.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Detected {
+    /// Its name.
+    pub name: String,
+    /// How much it matters.
+    pub importance: Importance,
+    /// The way to mend it.
+    pub mend: String,
+    /// Technique ids of MITRE ATT&CK.
+    pub techniques: Vec<String>,
+    /// Controls that it helps to keep.
+    pub controls: Vec<String>,
+    /// Digest of the text of the detections.
+    pub version: String,
 }
 
 /// One violation, with its evidence.
@@ -144,6 +187,9 @@ pub struct Finding {
     pub session: Option<String>,
     /// The moment in its recording, in milliseconds.
     pub moment_ms: Option<u64>,
+    /// The detection that found it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub detection: Option<Arc<Detected>>,
 }
 
 impl Finding {
@@ -176,6 +222,28 @@ impl Finding {
             lines: vec![],
             session: None,
             moment_ms: None,
+            detection: None,
+        }
+    }
+
+    /// The kind that people see: the name of the detection, where one found it.
+    pub fn word(&self) -> &str {
+        self.detection.as_ref().map_or(self.kind.word(), |d| &d.name)
+    }
+
+    /// Technique ids of MITRE ATT&CK.
+    pub fn techniques(&self) -> Vec<String> {
+        match &self.detection {
+            Some(d) => d.techniques.clone(),
+            None => references(self.kind).0.iter().map(|t| (*t).into()).collect(),
+        }
+    }
+
+    /// Controls of NIST SP 800-53, ISO/IEC 27001 and PCI DSS that it is about.
+    pub fn controls(&self) -> Vec<String> {
+        match &self.detection {
+            Some(d) => d.controls.clone(),
+            None => references(self.kind).1.iter().map(|c| (*c).into()).collect(),
         }
     }
 }
@@ -197,14 +265,20 @@ pub struct Raised {
     pub person: Option<String>,
     /// Address.
     pub source: Option<String>,
-    /// When.
+    /// When; of several occurrences, the last.
     pub at: Timestamp,
+    /// The first of them.
+    pub first: Timestamp,
+    /// How many.
+    pub count: u64,
     /// The lines that show it.
     pub lines: Vec<LogLine>,
     /// The session concerned.
     pub session: Option<String>,
     /// The moment in its recording.
     pub moment_ms: Option<u64>,
+    /// The detection that found it.
+    pub about: Option<Arc<Detected>>,
 }
 
 /// Gathers findings: one for one cause.
@@ -219,8 +293,8 @@ pub struct Findings {
 /// What makes occurrences one finding.
 #[derive(Debug, Clone, Copy)]
 pub struct Cause<'a> {
-    /// What kind.
-    pub kind: FindingKind,
+    /// Word of the kind, or name of the detection.
+    pub kind: &'a str,
     /// Machine.
     pub machine: &'a str,
     /// Account on it.
@@ -238,7 +312,7 @@ impl Cause<'_> {
     fn write(&self, key: &mut String) {
         key.clear();
         let optional = [self.person, self.source, self.session].map(Option::unwrap_or_default);
-        for part in [self.kind.word(), self.machine, self.account].into_iter().chain(optional) {
+        for part in [self.kind, self.machine, self.account].into_iter().chain(optional) {
             key.push_str(part);
             key.push('\0');
         }
@@ -246,22 +320,24 @@ impl Cause<'_> {
 }
 
 impl Findings {
-    /// Counts an occurrence of a cause that is known; false where it is not, and then [`Findings::handle_raised`] is to be
-    /// called.
-    pub fn handle_known(&mut self, cause: Cause<'_>, at: Timestamp, lines: &[LogLine]) -> bool {
+    /// Counts occurrences of a cause that is known; false where it is not, and then [`Findings::handle_raised`] is to be
+    /// called. `lines` makes the lines that show them, and is asked only while there is room for more.
+    pub fn handle_known(&mut self, cause: Cause<'_>, at: Timestamp, count: u64, lines: impl FnOnce() -> Vec<LogLine>) -> bool {
         cause.write(&mut self.key);
         let Some((finding, _, _)) = self.found.get_mut(&self.key) else { return false };
-        finding.count += 1;
+        finding.count += count;
         finding.first = finding.first.min(at);
         finding.last = finding.last.max(at);
         let room = MOST_LINES.saturating_sub(finding.lines.len());
-        finding.lines.extend(lines.iter().take(room).cloned());
+        if room > 0 {
+            finding.lines.extend(lines().into_iter().take(room));
+        }
         true
     }
 
     /// Takes what was seen.
     pub fn handle_raised(&mut self, raised: Raised) {
-        if self.handle_known(raised.cause(), raised.at, &raised.lines) {
+        if self.handle_known(raised.cause(), raised.at, raised.count, || raised.lines.clone()) {
             return;
         }
         let (id, key) = (identify(&self.key), self.key.clone());
@@ -269,26 +345,32 @@ impl Findings {
             self.beyond += 1;
             return;
         }
-        let Raised { kind, what, why, machine, account, person, source, at, mut lines, session, moment_ms } = raised;
+        let Raised { kind, what, why, machine, account, person, source, at, first, count, mut lines, session, moment_ms, about } = raised;
         lines.truncate(MOST_LINES);
         let finding = Finding {
             id,
             kind,
-            importance: kind.importance(),
+            importance: about.as_ref().map_or(kind.importance(), |d| d.importance),
             sentence: String::new(),
-            mend: kind.mend().into(),
+            mend: about.as_ref().map_or(kind.mend(), |d| &d.mend).into(),
             machine,
             account,
             person,
             source,
-            first: at,
+            first,
             last: at,
-            count: 1,
+            count,
             lines,
             session,
             moment_ms,
+            detection: about,
         };
         self.found.insert(key, (finding, what, why));
+    }
+
+    /// How many causes were found so far.
+    pub fn count(&self) -> usize {
+        self.found.len()
     }
 
     /// Occurrences that were only counted because there were too many causes.
@@ -327,7 +409,7 @@ fn identify(key: &str) -> String {
 impl Raised {
     fn cause(&self) -> Cause<'_> {
         Cause {
-            kind: self.kind,
+            kind: self.about.as_ref().map_or(self.kind.word(), |d| &d.name),
             machine: &self.machine,
             account: &self.account,
             person: self.person.as_deref(),
@@ -366,9 +448,12 @@ mod tests {
                 person: None,
                 source: Some("10.0.0.1".into()),
                 at: Timestamp::from_second(1_780_000_000 + i * 60).unwrap(),
+                first: Timestamp::from_second(1_780_000_000 + i * 60).unwrap(),
+                count: 1,
                 lines: vec![line.clone()],
                 session: None,
                 moment_ms: None,
+                about: None,
             });
         }
         let all = findings.finish(&jiff::tz::TimeZone::UTC);

@@ -7,6 +7,8 @@ pub struct Proof<'a> {
     pub method: &'a str,
     /// Fingerprint of the key.
     pub key: Option<&'a str>,
+    /// Its kind: `ED25519`, `RSA`, …
+    pub algorithm: &'a str,
     /// The certificate, where one was used.
     pub certificate: Option<Certificate<'a>>,
 }
@@ -36,8 +38,8 @@ pub struct Login<'a> {
 pub enum Message<'a> {
     /// Somebody got in.
     Accepted(Login<'a>, Proof<'a>),
-    /// Somebody did not.
-    Failed(Login<'a>),
+    /// Somebody did not; whether there is such an account.
+    Failed(Login<'a>, bool),
     /// A connection that had got in is over; the account where the line names it.
     Closed {
         /// Address.
@@ -118,10 +120,11 @@ fn accepted(text: &str) -> Option<Message<'_>> {
     let (source, rest) = cut(rest, " port ")?;
     let (port, rest) = rest.split_once(' ')?;
     let detail = rest.strip_prefix("ssh2").or_else(|| rest.strip_prefix("ssh1"))?;
-    let mut proof = Proof { method, key: None, certificate: None };
+    let mut proof = Proof { method, key: None, algorithm: "", certificate: None };
     if let Some(detail) = detail.strip_prefix(": ") {
         let (kind, rest) = detail.split_once(' ')?;
         proof.key = rest.split(' ').next();
+        proof.algorithm = kind.strip_suffix("-CERT").unwrap_or(kind);
         if kind.ends_with("-CERT") {
             let (_, id) = rest.split_once(" ID ")?;
             let (id, authority) = id.rsplit_once(" CA ")?;
@@ -136,11 +139,11 @@ fn accepted(text: &str) -> Option<Message<'_>> {
 /// `password for invalid user admin from 203.0.113.9 port 4242 ssh2`
 fn failed(text: &str) -> Option<Message<'_>> {
     let (_, rest) = cut(text, " for ")?;
-    let rest = rest.strip_prefix("invalid user ").unwrap_or(rest);
+    let (rest, exists) = rest.strip_prefix("invalid user ").map_or((rest, true), |r| (r, false));
     let (account, rest) = cut_last(rest, " from ")?;
     let (source, rest) = cut(rest, " port ")?;
     let port = rest.split(' ').next()?;
-    Some(Message::Failed(login(account, source, port)?))
+    Some(Message::Failed(login(account, source, port)?, exists))
 }
 
 /// `operator 10.20.4.7 port 51514`

@@ -1,11 +1,13 @@
 //! Logs of servers as observations: accesses with begin and end, and failures, whoever wrote them.
 
 use super::clock::LogClock;
+use super::coverage::Coverage;
 use super::line::{Login, Message, message, parse_line};
 use super::read::desktop::{Peer, Shown, VncLog, xrdp_line, xrdp_text};
 use super::read::header::{Entry, Stamp, header};
 use super::read::journal::JournalEntry;
 use super::read::login_records::{Kind as LoginKind, LoginRecord};
+use super::read::system::{System, read_system};
 use super::read::table::Row;
 use super::read::windows::{Kind as WindowsKind, WindowsEvent};
 use super::record::Service;
@@ -57,6 +59,8 @@ pub struct Access {
     pub method: String,
     /// Fingerprint of the key.
     pub key: Option<String>,
+    /// Its kind: `ED25519`, `RSA`, …
+    pub algorithm: String,
     /// Key id and authority of the certificate.
     pub certificate: Option<(String, String)>,
     /// When it began.
@@ -68,16 +72,39 @@ pub struct Access {
 }
 
 /// One login that failed.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Clone, Copy)]
 pub struct Failure<'a> {
     /// Host name as the log has it.
     pub host: &'a Arc<str>,
+    /// What was to be reached.
+    pub service: Service,
     /// The name that was tried.
     pub account: &'a str,
+    /// Whether there is such an account, where the log says so.
+    pub account_exists: Option<bool>,
     /// Address it came from.
     pub source: &'a str,
     /// When.
     pub at: Timestamp,
+    /// Makes the line that says so.
+    pub line: &'a dyn Fn() -> LogLine,
+}
+
+/// A command that one account ran as another.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ran {
+    /// Host name as the log has it.
+    pub host: Arc<str>,
+    /// Account that asked for it.
+    pub account: String,
+    /// Account as which it ran.
+    pub target: String,
+    /// The command, with its path.
+    pub command: String,
+    /// When.
+    pub at: Timestamp,
+    /// The line that says so.
+    pub line: LogLine,
 }
 
 /// What the log shows.
@@ -90,6 +117,8 @@ pub enum Observation {
         /// The whole access.
         access: Access,
     },
+    /// A command was run as another account.
+    Ran(Ran),
 }
 
 /// How much was read.
@@ -139,6 +168,7 @@ pub struct AccessLog {
     serial: u64,
     counts: Counts,
     unclear: Vec<LogLine>,
+    coverage: Coverage,
     out: VecDeque<Observation>,
 }
 
@@ -161,6 +191,7 @@ impl AccessLog {
             serial: 0,
             counts: Counts::default(),
             unclear: vec![],
+            coverage: Coverage::default(),
             out: VecDeque::new(),
         }
     }
@@ -215,13 +246,35 @@ impl AccessLog {
                 let said = std::str::from_utf8(text).map_or(Message::Unclear, message);
                 self.handle_message(stamp, host, pid.unwrap_or(0), said, line, failed);
             }
+            "sudo" | "su" => self.handle_system(stamp, host, program, text, line),
             "xrdp-sesman" => {
                 let shown = std::str::from_utf8(text).ok().and_then(xrdp_text);
                 let Some(at) = self.instant(stamp) else { return self.note_unclear(line.0, line.1) };
                 let host = self.host(host);
                 self.handle_shown(&host, Service::Rdp, shown, at, line, failed);
             }
-            _ => {}
+            // Of other programs it counts that they wrote at all.
+            _ => {
+                if let Some(at) = self.instant(stamp) {
+                    self.coverage.handle(host, at);
+                }
+            }
+        }
+    }
+
+    /// What became another account, and for what.
+    fn handle_system(&mut self, stamp: Stamp<'_>, host: &str, program: &str, text: &[u8], (line, offset): (&[u8], u64)) {
+        let Some(read) = read_system(program, text) else { return };
+        self.counts.server_lines += 1;
+        match read {
+            System::Other => {}
+            System::Unclear => self.note_unclear(line, offset),
+            System::Became { account, target, command } => {
+                let Some(at) = self.instant(stamp) else { return self.note_unclear(line, offset) };
+                let evidence = self.evidence(line, offset);
+                let host = self.host(host);
+                self.out.push_back(Observation::Ran(Ran { host, account, target, command, at, line: evidence }));
+            }
         }
     }
 
@@ -260,6 +313,7 @@ impl AccessLog {
         mut failed: impl FnMut(Failure<'_>),
     ) {
         self.counts.server_lines += 1;
+        self.coverage.handle(host, at);
         let named = |p: Peer| if p.account.is_empty() { Peer { account: NO_ACCOUNT.into(), ..p } } else { p };
         match shown {
             None => {}
@@ -267,7 +321,8 @@ impl AccessLog {
             Some(Shown::Failed(peer)) => {
                 self.counts.failed += 1;
                 let peer = named(peer);
-                failed(Failure { host, account: &peer.account, source: &peer.source, at });
+                let line = || self.evidence(line, offset);
+                failed(Failure { host, service, account: &peer.account, account_exists: None, source: &peer.source, at, line: &line });
             }
             Some(Shown::Accepted(peer, method)) => {
                 let Peer { account, source, port } = named(peer);
@@ -288,11 +343,15 @@ impl AccessLog {
         let Some(record) = LoginRecord::read(bytes) else { return self.note_unclear(bytes, offset) };
         self.counts.server_lines += 1;
         let (host, at) = (self.own_host.clone(), record.at);
+        self.coverage.handle(&host, at);
         // A terminal stands for the connection: it has one login at a time.
         let key = (host.clone(), format!("terminal {}", record.line), 0);
         if bad {
             self.counts.failed += 1;
-            return failed(Failure { host: &host, account: &record.account, source: &record.source, at });
+            let shown = format!("{} at {} from {}, refused", record.account, record.line, record.source);
+            let line = || self.evidence_of(shown.as_bytes(), bytes, offset);
+            let (account, source) = (&record.account, &record.source);
+            return failed(Failure { host: &host, service: Service::Login, account, account_exists: None, source, at, line: &line });
         }
         match record.kind {
             LoginKind::Login if record.source.is_empty() || record.source.starts_with(':') => {}
@@ -318,6 +377,7 @@ impl AccessLog {
         self.counts.lines += 1;
         let Some(event) = WindowsEvent::read(xml) else { return self.note_unclear(xml, offset) };
         let host = self.host(&event.host);
+        self.coverage.handle(&host, event.at);
         let key = (host.clone(), format!("logon {}", event.logon_id), 0);
         match event.kind {
             WindowsKind::Logon if event.is_remote() => {
@@ -337,7 +397,10 @@ impl AccessLog {
             WindowsKind::Failure => {
                 self.counts.server_lines += 1;
                 self.counts.failed += 1;
-                failed(Failure { host: &host, account: &event.account, source: &event.source, at: event.at });
+                let shown = || format!("event 4625: {} was refused on {} from {}", event.account, event.host, event.source);
+                let line = || self.evidence_of(shown().as_bytes(), xml, offset);
+                let (account, source, at) = (&event.account, &event.source, event.at);
+                failed(Failure { host: &host, service: Service::Windows, account, account_exists: None, source, at, line: &line });
             }
             WindowsKind::Logoff => self.end(&key, event.at, None),
             WindowsKind::Logon | WindowsKind::ExplicitCredentials | WindowsKind::LockedOut | WindowsKind::Other => {}
@@ -350,9 +413,12 @@ impl AccessLog {
         let Some(row) = row else { return self.note_unclear(raw, offset) };
         self.counts.server_lines += 1;
         let host = if row.host.is_empty() { self.own_host.clone() } else { self.host(&row.host) };
+        self.coverage.handle(&host, row.begin);
         if !row.accepted {
             self.counts.failed += 1;
-            return failed(Failure { host: &host, account: &row.account, source: &row.source, at: row.begin });
+            let line = || self.evidence(raw, offset);
+            let (account, source, at) = (&row.account, &row.source, row.begin);
+            return failed(Failure { host: &host, service, account, account_exists: None, source, at, line: &line });
         }
         let evidence = self.evidence(raw, offset);
         let access = Access {
@@ -377,15 +443,21 @@ impl AccessLog {
         mut failed: impl FnMut(Failure<'_>),
     ) {
         self.counts.server_lines += 1;
+        let Some(at) = self.instant(stamp) else {
+            return if said != Message::Other {
+                self.note_unclear(line, offset)
+            };
+        };
+        self.coverage.handle(host, at);
         if said == Message::Other {
             return;
         }
-        let Some(at) = self.instant(stamp) else { return self.note_unclear(line, offset) };
         let host = self.host(host);
         match said {
-            Message::Failed(Login { account, source, .. }) => {
+            Message::Failed(Login { account, source, .. }, exists) => {
                 self.counts.failed += 1;
-                failed(Failure { host: &host, account, source, at });
+                let line = || self.evidence(line, offset);
+                failed(Failure { host: &host, service: Service::Ssh, account, account_exists: Some(exists), source, at, line: &line });
             }
             Message::Accepted(login, proof) => {
                 let evidence = self.evidence(line, offset);
@@ -394,6 +466,7 @@ impl AccessLog {
                     service: Service::Ssh,
                     method: proof.method.into(),
                     key: proof.key.map(Into::into),
+                    algorithm: proof.algorithm.into(),
                     certificate: proof.certificate.map(|c| (c.id.into(), c.authority.into())),
                     ..Access::new(host, account.into(), source.into(), port, at, evidence)
                 };
@@ -422,6 +495,11 @@ impl AccessLog {
     /// How much was read so far.
     pub fn counts(&self) -> Counts {
         self.counts
+    }
+
+    /// On which days which hosts wrote something.
+    pub fn coverage(&self) -> &Coverage {
+        &self.coverage
     }
 
     /// The lines that could not be understood; at most [`AccessLog::MOST_UNCLEAR`].
@@ -524,6 +602,7 @@ impl Access {
             port,
             method: String::new(),
             key: None,
+            algorithm: String::new(),
             certificate: None,
             begin,
             end: None,

@@ -4,23 +4,29 @@
 //! their moment and Aerie's own sessions, and [`Findings`] gathers what it finds: one finding for one cause.
 
 mod auditor;
+mod behaviour;
+mod case;
 mod clock;
-mod commands;
+mod coverage;
+pub mod detect;
 mod finding;
 mod line;
 mod lines;
 mod log;
 pub mod read;
 mod record;
+mod reference;
 mod scan;
 
-pub use auditor::{Auditor, History, KnownSession, SessionIndex};
+pub use auditor::{Auditor, History, KnownSession, SessionIndex, World};
+pub use behaviour::{Behaviour, Happened};
+pub use case::{Case, CaseState, LONGEST_ACCEPTANCE, LONGEST_NOTE, Step, StepRefused, Suppression};
 pub use clock::LogClock;
-pub use commands::{Habit, habit_in};
-pub use finding::{Cause, Finding, FindingKind, Findings, Importance, MOST_LINES, Raised};
+pub use coverage::{Coverage, Covered, gaps};
+pub use finding::{Cause, Detected, Finding, FindingKind, Findings, Importance, MOST_LINES, Raised};
 pub use line::{Certificate, Login, Message, Proof, SshdLine, parse_line};
 pub use lines::LineSplitter;
-pub use log::{Access, AccessLog, Counts, Failure, LogLine, Observation};
+pub use log::{Access, AccessLog, Counts, Failure, LogLine, Observation, Ran};
 pub use record::{AccessRecord, MOST_EVIDENCE, Recorded, Service, Skew, TOGETHER};
 pub use scan::{Scan, Scanned};
 

@@ -73,6 +73,9 @@ pub struct AccessRecord {
     pub method: String,
     /// Fingerprint of the key.
     pub key: Option<String>,
+    /// Kind of the key: `ED25519`, `RSA`, …; empty where it is not told.
+    #[serde(default)]
+    pub algorithm: String,
     /// When it began, by the clock of whoever wrote it.
     pub begin: Timestamp,
     /// When it ended, where a log says so.
@@ -141,6 +144,9 @@ impl AccessRecord {
         if self.method.is_empty() || self.method == "login" {
             self.method = other.method;
         }
+        if self.algorithm.is_empty() {
+            self.algorithm = other.algorithm;
+        }
         self.end = self.end.or(other.end);
         self.key = self.key.take().or(other.key);
         self.person = self.person.take().or(other.person);
@@ -192,6 +198,7 @@ mod tests {
             port,
             method: "login".into(),
             key: None,
+            algorithm: String::new(),
             begin: Timestamp::from_second(1_780_000_000 + at).unwrap(),
             end: None,
             session: None,

@@ -1,5 +1,6 @@
 use super::auditor::Auditor;
 use super::clock::LogClock;
+use super::coverage::Covered;
 use super::finding::Finding;
 use super::lines::LineSplitter;
 use super::log::{AccessLog, Counts, LogLine, Observation};
@@ -13,8 +14,8 @@ use std::sync::Arc;
 
 /// One log, held against the rules as its bytes come in. Feed [`Scan::handle_bytes`], then call [`Scan::finish`]. Both call back for
 /// each access that began or ended.
-pub struct Scan<'a> {
-    auditor: Auditor<'a>,
+pub struct Scan {
+    auditor: Auditor,
     log: AccessLog,
     name: String,
     cutter: Cutter,
@@ -35,6 +36,8 @@ pub struct Scanned {
     pub unclear: Vec<LogLine>,
     /// What was found, most important first.
     pub findings: Vec<Finding>,
+    /// On which days (of UTC) which machines wrote something, and how much.
+    pub covered: Vec<Covered>,
 }
 
 /// Cuts bytes into what the log consists of.
@@ -77,10 +80,10 @@ impl Cutter {
     }
 }
 
-impl<'a> Scan<'a> {
+impl Scan {
     /// Begins to scan the log of that name. `format` is found out where it is not said; `host` is the machine whose log it is, for logs
     /// that do not say so.
-    pub fn new(auditor: Auditor<'a>, name: &str, clock: LogClock, format: Option<Format>, host: Option<&str>) -> Self {
+    pub fn new(auditor: Auditor, name: &str, clock: LogClock, format: Option<Format>, host: Option<&str>) -> Self {
         let log = AccessLog::new(name, clock);
         let log = match host {
             Some(host) => log.of_host(host),
@@ -157,18 +160,20 @@ impl<'a> Scan<'a> {
         }
         judge(&mut auditor, &mut log, each);
         let (judged, counts, unclear) = (auditor.judged(), log.counts(), log.unclear().to_vec());
+        let covered = log.coverage().covered(|host| auditor.machine_of_host(host));
         let ahead_ms = auditor.ahead().map(|d| i64::try_from(d.as_millis()).unwrap_or(i64::MAX));
-        Scanned { format, counts, judged, ahead_ms, unclear, findings: auditor.finish(zone) }
+        Scanned { format, counts, judged, ahead_ms, unclear, findings: auditor.finish(zone), covered }
     }
 }
 
-fn judge(auditor: &mut Auditor<'_>, log: &mut AccessLog, each: &mut impl FnMut(Recorded)) {
+fn judge(auditor: &mut Auditor, log: &mut AccessLog, each: &mut impl FnMut(Recorded)) {
     while let Some(observation) = log.poll_observation() {
         match observation {
             Observation::Began(access) => {
                 let record = auditor.handle_access(&access);
                 each(Recorded::Began(record));
             }
+            Observation::Ran(ran) => auditor.handle_command(&ran),
             Observation::Ended { mut access } => {
                 if let Some(at) = access.end {
                     let line = access.lines.pop().filter(|_| !access.lines.is_empty());
@@ -180,7 +185,7 @@ fn judge(auditor: &mut Auditor<'_>, log: &mut AccessLog, each: &mut impl FnMut(R
 }
 
 /// Takes a line of a table: the first of comma-separated ones names the columns.
-fn row(auditor: &mut Auditor<'_>, log: &mut AccessLog, mapping: &Mapping, columns: &mut Option<Vec<String>>, line: &[u8], offset: u64) {
+fn row(auditor: &mut Auditor, log: &mut AccessLog, mapping: &Mapping, columns: &mut Option<Vec<String>>, line: &[u8], offset: u64) {
     if line.trim_ascii().is_empty() {
         return;
     }

@@ -35,6 +35,10 @@ fn history() -> History {
     History::new(vec![(t("2026-01-01T00:00:00Z"), Arc::new(policy))])
 }
 
+fn world(sessions: Option<SessionIndex>) -> Arc<World> {
+    Arc::new(World { history: history(), sessions, authorities: None, detections: Arc::new(detect::DetectionSet::shipped()) })
+}
+
 fn t(text: &str) -> Timestamp {
     text.parse().unwrap()
 }
@@ -58,15 +62,22 @@ fn session(id: &str) -> KnownSession {
 fn audit(log: &[u8], sessions: Option<&SessionIndex>) -> (Vec<Finding>, Counts) {
     let history = history();
     let authorities = ["SHA256:authority".to_string()];
-    let mut auditor = Auditor::new(&history, sessions, Some(&authorities));
+    let mut auditor = Auditor::new(Arc::new(World {
+        history,
+        sessions: sessions.cloned(),
+        authorities: Some(authorities.to_vec()),
+        detections: Arc::new(detect::DetectionSet::shipped()),
+    }));
     let mut reader = AccessLog::new("auth.log", LogClock::of_year(TimeZone::UTC, 2026));
     let mut offset = 0;
     for line in log.split(|b| *b == b'\n') {
         reader.handle_line(line, offset, |f| auditor.handle_failure(f));
         offset += line.len() as u64 + 1;
         while let Some(o) = reader.poll_observation() {
-            if let Observation::Began(access) = o {
-                let _ = auditor.handle_access(&access);
+            match o {
+                Observation::Began(access) => drop(auditor.handle_access(&access)),
+                Observation::Ran(ran) => auditor.handle_command(&ran),
+                Observation::Ended { .. } => {}
             }
         }
     }
@@ -74,8 +85,8 @@ fn audit(log: &[u8], sessions: Option<&SessionIndex>) -> (Vec<Finding>, Counts) 
     (auditor.finish(&TimeZone::UTC), counts)
 }
 
-fn kinds(log: &str, sessions: Option<&SessionIndex>) -> Vec<&'static str> {
-    let mut kinds: Vec<_> = audit(log.as_bytes(), sessions).0.iter().map(|f| f.kind.word()).collect();
+fn kinds(log: &str, sessions: Option<&SessionIndex>) -> Vec<String> {
+    let mut kinds: Vec<_> = audit(log.as_bytes(), sessions).0.iter().map(|f| f.word().to_string()).collect();
     kinds.sort_unstable();
     kinds
 }
@@ -186,9 +197,8 @@ proptest! {
 
 /// Scans a file as it comes in pieces of a size; gives its records, with ends, and what was counted.
 fn scanned(name: &str, bytes: &[u8], size: usize, format: Option<read::Format>) -> (Vec<AccessRecord>, Scanned) {
-    let history = history();
     let clock = LogClock::of_year(TimeZone::UTC, 2026);
-    let mut scan = Scan::new(Auditor::new(&history, None, None), name, clock, format, Some("dome-east"));
+    let mut scan = Scan::new(Auditor::new(world(None)), name, clock, format, Some("dome-east"));
     let mut records: Vec<AccessRecord> = vec![];
     let mut each = |r: Recorded| match r {
         Recorded::Began(r) => records.push(r),
@@ -330,8 +340,8 @@ fn a_session_without_what_the_rules_demand_is_found_and_one_with_it_is_not() {
     let found = |rules: &str, session: KnownSession| {
         let history = History::new(vec![(t("2026-01-01T00:00:00Z"), compiled(rules))]);
         let known: SessionIndex = [("s-1".to_string(), session)].into();
-        let mut scan =
-            Scan::new(Auditor::new(&history, Some(&known), None), "auth.log", LogClock::of_year(TimeZone::UTC, 2026), None, None);
+        let held = World { history, sessions: Some(known), ..World::clone(&world(None)) };
+        let mut scan = Scan::new(Auditor::new(Arc::new(held)), "auth.log", LogClock::of_year(TimeZone::UTC, 2026), None, None);
         scan.handle_bytes(CERTIFICATE.as_bytes(), &mut |_| {});
         let scanned = scan.finish(&TimeZone::UTC, &mut |_| {});
         scanned.findings.iter().map(|f| format!("{} {}", f.kind.word(), f.sentence.rsplit("; ").next().unwrap())).collect::<Vec<_>>()
@@ -345,4 +355,51 @@ fn a_session_without_what_the_rules_demand_is_found_and_one_with_it_is_not() {
     assert_eq!(found(&strict, with(&[Factor::Key, Factor::Code], false)), ["unmet-demand the rules of that moment demand a recording."]);
     let uploaded = KnownSession { uses: Capabilities::of([Capability::Shell, Capability::Upload]), ..session("s-1") };
     assert_eq!(found(RULES, uploaded), ["not-allowed the rules of that moment do not let them copy files to it."]);
+}
+
+#[test]
+fn what_sudo_ran_is_a_command_of_the_account() {
+    let log = "Nov 23 22:00:00 dome-east sudo: operator : TTY=pts/0 ; PWD=/home ; USER=root ; COMMAND=/usr/bin/rm -f /var/log/auth.log\n\
+               Nov 23 22:00:01 dome-east sudo[4]: operator : TTY=pts/0 ; PWD=/home ; USER=root ; COMMAND=/usr/bin/systemctl stop rsyslog\n\
+               Nov 23 22:00:02 dome-east sudo[4]: operator : TTY=pts/0 ; PWD=/home ; USER=root ; COMMAND=/usr/bin/systemctl status rsyslog\n";
+    let (found, counts) = audit(log.as_bytes(), None);
+    let mut kinds: Vec<_> = found.iter().map(Finding::word).collect();
+    kinds.sort_unstable();
+    assert_eq!(kinds, ["logging-stopped", "tracks-hidden-by-sudo"]);
+    assert_eq!((counts.server_lines, counts.unclear), (3, 0));
+    let stopped = found.iter().find(|f| f.word() == "logging-stopped").unwrap();
+    assert_eq!(
+        stopped.sentence,
+        "The log of dome-east was switched off by the account operator on 23 November 2026 at 22:00; the command shows it."
+    );
+    assert_eq!((stopped.lines.len(), stopped.techniques()[0].as_str()), (1, "T1562.001"));
+}
+
+#[test]
+fn what_all_logs_show_together_is_held_against_the_detections_too() {
+    let history = history();
+    let mut behaviour = Behaviour::new(&history, Arc::new(detect::DetectionSet::shipped()));
+    let begin = t("2026-11-02T10:00:00Z");
+    let access = |at: Timestamp, minutes: i64, source: &str| Happened {
+        end: Some(at + jiff::SignedDuration::from_mins(minutes)),
+        account: "operator".into(),
+        source: source.into(),
+        ..Happened::event(detect::What::Access, at, "ines", "dome-east", None)
+    };
+    for day in 0..20 {
+        behaviour.handle(access(begin + jiff::SignedDuration::from_hours(24 * day), 30, "10.20.4.7"));
+    }
+    // While she is in from the observatory, somebody is in as her from elsewhere; an hour later nobody is.
+    behaviour.handle(access(t("2026-11-22T10:00:00Z"), 60, "10.20.4.7"));
+    behaviour.handle(access(t("2026-11-22T10:20:00Z"), 10, "198.51.100.7"));
+    behaviour.handle(access(t("2026-11-22T11:00:00Z"), 10, "198.51.100.8"));
+    behaviour.handle(Happened::event(detect::What::Emergency, t("2026-11-22T12:00:00Z"), "ines", "dome-east", Some("s-7")));
+    let found = behaviour.finish(t("2026-11-26T00:00:00Z"));
+    let told: Vec<_> = found.iter().map(|f| (f.word(), f.count, f.person.as_deref(), f.session.as_deref())).collect();
+    assert_eq!(told, [("emergency-not-reviewed", 1, None, Some("s-7")), ("two-places", 1, Some("ines"), None)]);
+    assert!(
+        found[1].sentence.starts_with("Ines Okafor was in from two networks at once, 10.20.4.0/24 and 198.51.100.0/24, on"),
+        "{}",
+        found[1].sentence
+    );
 }

@@ -131,6 +131,14 @@ kinds! {
     NoticeSent = "notice-sent": "was notified";
     /// A finding is settled.
     FindingSettled = "finding-settled": "settled a finding";
+    /// Somebody took on, settled, accepted or commented on a finding.
+    FindingChanged = "finding-changed": "worked on a finding";
+    /// Findings were kept from coming up, or no longer.
+    SuppressionChanged = "suppression-changed": "changed a suppression";
+    /// New detections count.
+    DetectionsPublished = "detections-published": "published detections";
+    /// Evidence was put together for somebody outside.
+    EvidenceExported = "evidence-exported": "exported evidence";
     /// The service started.
     ServiceStarted = "service-started": "started";
     /// The service stopped.

@@ -36,6 +36,7 @@ pub use edit::{EditError, Fields, add_rule, change_rule, remove_rule, rule_field
 pub use explain::Explanation;
 pub use guard::{Breach, breaches};
 pub use reach::{Access, Cell, Permission, Reach, ReachSize};
+pub(crate) use reader::value::parse_duration;
 pub use reader::{MAX_DOCUMENT, MAX_GATES, MAX_RANGES, MAX_RULES, read};
 pub use sentence::Speech;
 

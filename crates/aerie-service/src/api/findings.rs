@@ -3,6 +3,7 @@ use super::problem::Problem;
 use super::sessions::{MOST, PAGE, cursor, make_cursor};
 use crate::service::App;
 use aerie_api::{FindingView, Page, SettledView};
+use aerie_core::audit::{CaseState, Importance};
 use aerie_store::{FindingFilter, KeptFinding};
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -20,6 +21,12 @@ pub(super) struct ListQuery {
     session: Option<String>,
     /// Name of the machine.
     machine: Option<String>,
+    /// `open`, `acknowledged`, `in-work`, `resolved` or `accepted`; `unsettled` for the first three, `settled` for the others.
+    state: Option<String>,
+    /// At least of this importance: `low`, `medium`, `high` or `critical`.
+    importance: Option<String>,
+    /// Name of the owner.
+    owner: Option<String>,
     /// Text anywhere in the finding.
     q: Option<String>,
     /// `next` of the page before.
@@ -30,7 +37,13 @@ pub(super) struct ListQuery {
 
 pub(super) fn view(kept: KeptFinding) -> FindingView {
     let settled = kept.settled.map(|s| SettledView { at: s.at, by: s.by, why: s.why });
-    FindingView { settled, ..kept.finding.into() }
+    let case = kept.case;
+    let state = case.state.word().into();
+    FindingView { settled, state, owner: case.owner, due: case.due, until: case.until, ..kept.finding.into() }
+}
+
+fn unknown(what: &str, word: &str) -> Problem {
+    Problem::bad_request(format!("There is no {what} `{}`.", aerie_core::diagnostic::printable(word)))
 }
 
 /// List findings, newest first; those that are settled among them.
@@ -43,8 +56,25 @@ pub(super) async fn list(
     let limit = q.limit.unwrap_or(PAGE).clamp(1, MOST);
     let before = q.after.as_deref().map(cursor).transpose()?;
     let some = |t: Option<String>| t.filter(|t| !t.is_empty());
-    let filter =
-        FindingFilter { kind: some(q.kind), session: some(q.session), machine: some(q.machine), text: some(q.q), before, limit: limit + 1 };
+    let rank = match some(q.importance) {
+        Some(word) => Some(Importance::ALL.into_iter().find(|i| i.word() == word).ok_or_else(|| unknown("importance", &word))? as i64),
+        None => None,
+    };
+    let state = some(q.state);
+    if let Some(word) = state.as_deref().filter(|w| !["settled", "unsettled"].contains(w) && CaseState::from_word(w).is_none()) {
+        return Err(unknown("state", word));
+    }
+    let filter = FindingFilter {
+        kind: some(q.kind),
+        session: some(q.session),
+        machine: some(q.machine),
+        state,
+        rank,
+        owner: some(q.owner),
+        text: some(q.q),
+        before,
+        limit: limit + 1,
+    };
     let mut found = app.store.findings(&filter).await?;
     let more = found.len() > limit as usize;
     found.truncate(limit as usize);
@@ -65,5 +95,5 @@ pub(super) async fn show(State(app): State<Arc<App>>, Reader(seen): Reader, Path
         .await?
         .filter(|f| seen.machine(rules.policy.directory(), &f.finding.machine))
         .ok_or_else(|| Problem::not_found("There is no such finding."))?;
-    Ok(Json(view(found)))
+    Ok(Json(super::cases::shown(&app, &found.finding.id).await?))
 }

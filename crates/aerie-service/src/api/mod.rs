@@ -5,8 +5,11 @@ mod account;
 mod agents;
 mod asking;
 mod caller;
+mod cases;
 mod checks;
 mod confirmations;
+mod coverage;
+mod detections;
 mod directory;
 mod drafts;
 mod effect;
@@ -137,6 +140,11 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(accesses::csv))
         .routes(routes!(findings::list))
         .routes(routes!(findings::show))
+        .routes(routes!(cases::step))
+        .routes(routes!(cases::suppressions, cases::suppress))
+        .routes(routes!(cases::withdraw))
+        .routes(routes!(detections::show, detections::publish))
+        .routes(routes!(coverage::coverage))
         .routes(routes!(log::list))
         .routes(routes!(log::verify))
         .routes(routes!(log::checkpoints, log::checkpoint))

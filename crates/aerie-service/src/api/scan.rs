@@ -79,5 +79,7 @@ pub(super) async fn scan(
     let judged = audit::scan(&app, &caller.person.name, incoming);
     let (fed, result) = tokio::join!(feed, judged);
     fed?;
-    Ok(Json(result?))
+    let mut result = result?;
+    result.new += audit::look_again(&app).await?;
+    Ok(Json(result))
 }

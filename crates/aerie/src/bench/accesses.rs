@@ -24,6 +24,7 @@ fn record(n: i64, first: Timestamp) -> Outcome<AccessRecord> {
         port: 0,
         method: "publickey".into(),
         key: None,
+        algorithm: String::new(),
         begin,
         end: Some(begin.checked_add(SignedDuration::from_mins(10))?),
         session: None,

@@ -123,12 +123,12 @@ fn scan() -> Outcome<(f64, f64)> {
     let alone = Alone::load(&at("rules.toml"), &at("people.json"), Some(2026), Some("UTC")).map_err(|e| e.message)?;
     write_log(&at("small.log"), 20_000_000)?;
     write_log(&at("large.log"), 200_000_000)?;
-    alone.scan(&at("small.log"), &Reading::default()).map_err(|e| e.message)?;
+    alone.scan(&at("small.log"), &Reading::default(), |_| {}).map_err(|e| e.message)?;
     let before = resident("self")?;
     let mut speeds = vec![];
     for _ in 0..3 {
         let began = Instant::now();
-        let result = alone.scan(&at("large.log"), &Reading::default()).map_err(|e| e.message)?;
+        let result = alone.scan(&at("large.log"), &Reading::default(), |_| {}).map_err(|e| e.message)?;
         speeds.push(200.0 / began.elapsed().as_secs_f64());
         assert!(result.accesses > 50_000 && !result.findings.is_empty(), "the log was not read");
     }

@@ -1,10 +1,12 @@
 //! The command line: one declaration for parser, help, man page and completions.
 
 mod asking;
+mod audit;
 mod machines;
 mod people;
 
 pub use asking::{Answer, AnswerHere, Ask, AskingFields, Lockdown, Passes, Requests, Stop, Which};
+pub use audit::{Audit, CoverageFields, Detections, Findings, NewSuppressionFields, Suppressions};
 pub use machines::{Agent, AgentPlace, EnrolFields, Forward, MachineFields, Machines, Vault};
 pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens};
 
@@ -137,9 +139,17 @@ pub enum Command {
     /// Who got into which machine, when and from where
     #[command(subcommand)]
     Accesses(Accesses),
-    /// Findings of audits
+    /// For which machines and days there is evidence at all
+    Coverage(CoverageFields),
+    /// Findings of audits: what broke the rules, and what is done about it
     #[command(subcommand)]
     Findings(Findings),
+    /// Findings that are not to come up
+    #[command(subcommand)]
+    Suppressions(Suppressions),
+    /// What deserves a finding though no rule was broken
+    #[command(subcommand)]
+    Detections(Detections),
     /// The rules
     #[command(subcommand)]
     Policy(Policy),
@@ -357,38 +367,6 @@ pub enum Log {
     Checkpoint,
 }
 
-/// Audit.
-#[derive(Debug, Subcommand)]
-pub enum Audit {
-    /// Hold logs of remote accesses against the rules: syslog, journal, login records, desktops, Windows events, tables
-    Scan {
-        /// Log files, and directories of them; packed with gzip or zstd or not; `-` for standard input
-        #[arg(required = true)]
-        files: Vec<PathBuf>,
-        /// Rules to hold them against, without a service (TOML)
-        #[arg(long, requires = "directory")]
-        policy: Option<PathBuf>,
-        /// People and machines, without a service (JSON)
-        #[arg(long, requires = "policy")]
-        directory: Option<PathBuf>,
-        /// Year of the first line; found out where it is not given
-        #[arg(long)]
-        year: Option<i16>,
-        /// Zone in which the logs were written; that of the rules where it is not given
-        #[arg(long)]
-        zone: Option<String>,
-        /// What they hold (lines, login-records, bad-logins, windows-events), where that is not to be found out
-        #[arg(long, value_parser = ["lines", "login-records", "bad-logins", "windows-events"], conflicts_with = "mapping")]
-        format: Option<String>,
-        /// They are tables, and this says which column is what (TOML)
-        #[arg(long, value_name = "FILE")]
-        mapping: Option<PathBuf>,
-        /// The machine whose logs they are, for logs that do not say so
-        #[arg(long, value_name = "MACHINE")]
-        host: Option<String>,
-    },
-}
-
 /// Who got into which machine.
 #[derive(Debug, Subcommand)]
 pub enum Accesses {
@@ -441,33 +419,6 @@ pub struct AccessFields {
     /// With this text in person, machine, account or address
     #[arg(long, short)]
     pub search: Option<String>,
-}
-
-/// Findings.
-#[derive(Debug, Subcommand)]
-pub enum Findings {
-    /// List findings, newest first
-    List {
-        /// Of this kind
-        #[arg(long)]
-        kind: Option<String>,
-        /// At most so many
-        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
-        limit: u32,
-    },
-    /// Show a finding with its evidence
-    Show {
-        /// Identifier
-        id: String,
-    },
-    /// Close the finding of somebody else's emergency, after having looked at it
-    Review {
-        /// Identifier
-        id: String,
-        /// What you found
-        #[arg(long)]
-        why: String,
-    },
 }
 
 /// Rules.

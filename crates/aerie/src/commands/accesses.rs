@@ -36,7 +36,7 @@ pub(super) async fn run(client: &Client, what: Accesses, printer: Printer) -> Re
 }
 
 /// The zone in which the service's rules tell times.
-async fn zone_of(client: &Client) -> Result<TimeZone, Failure> {
+pub(super) async fn zone_of(client: &Client) -> Result<TimeZone, Failure> {
     Ok(TimeZone::get(&client.now().await?.zone).unwrap_or(TimeZone::UTC))
 }
 
@@ -56,7 +56,7 @@ async fn query(client: &Client, which: AccessFields) -> Result<(AccessQuery, Tim
 }
 
 /// `2026-11-01` in the zone, an instant, or `30d` before now.
-fn instant(text: &str, zone: &TimeZone, now: Timestamp) -> Result<Timestamp, Failure> {
+pub(super) fn instant(text: &str, zone: &TimeZone, now: Timestamp) -> Result<Timestamp, Failure> {
     let day = || text.parse::<jiff::civil::Date>().ok()?.to_zoned(zone.clone()).ok().map(|z| z.timestamp());
     let back = || {
         let hours: i64 = match (text.strip_suffix('d'), text.strip_suffix('h')) {
@@ -73,7 +73,7 @@ fn instant(text: &str, zone: &TimeZone, now: Timestamp) -> Result<Timestamp, Fai
         .ok_or_else(|| Failure::usage(format!("`{text}` is no time: write 2026-11-01, 2026-11-01T08:00:00Z, 30d or 12h")))
 }
 
-fn told(at: Timestamp, zone: &TimeZone) -> String {
+pub(super) fn told(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 

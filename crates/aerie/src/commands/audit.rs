@@ -1,15 +1,16 @@
 //! Audits logs: by the service, or on files alone.
 
 use super::{account, logs};
-use crate::cli::{Audit, Findings};
+use crate::cli::Audit;
 use crate::output::{Printer, hanging};
 use crate::{Exit, Failure};
 use aerie_api::{FindingView, ScanResult};
-use aerie_client::{Client, ListQuery, ScanQuery};
+use aerie_client::{Client, ScanQuery};
+use aerie_core::audit::detect::DetectionSet;
 use aerie_core::audit::read::Format;
 use aerie_core::audit::read::table::Mapping;
 use aerie_core::audit::read::unpack::Unpacker;
-use aerie_core::audit::{Auditor, History, LogClock, Recorded, Scan};
+use aerie_core::audit::{AccessRecord, Auditor, Behaviour, Finding, Happened, History, LogClock, Recorded, Scan, TOGETHER, World};
 use aerie_core::directory::{Directory, DirectoryFile};
 use aerie_core::policy::{Policy, read};
 use aerie_core::wording::count;
@@ -20,25 +21,25 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> Result<Exit, Failure> {
-    let Audit::Scan { files, policy, directory, year, zone, format, mapping, host } = what;
+    let Audit::Scan { files, policy, directory, detections, year, zone, format, mapping, host } = what;
     let mapping = match mapping {
         Some(path) => Some(std::fs::read_to_string(&path).map_err(|e| Failure::file(path.display(), &e))?),
         None => None,
     };
     let reading = Reading { format: format_of(format.as_deref(), mapping.as_deref())?, host: host.clone() };
     let alone = match policy.zip(directory) {
-        Some((policy, directory)) => Some(Alone::load(&policy, &directory, year, zone.as_deref())?),
+        Some((policy, directory)) => Some(Alone::load(&policy, &directory, year, zone.as_deref())?.with_detections(detections.as_deref())?),
         None => None,
     };
     let client = if alone.is_none() { Some(account::client(server)?) } else { None };
     let files = logs::expand(&files)?;
-    let (mut results, mut broken) = (vec![], vec![]);
+    let (mut results, mut broken, mut records) = (vec![], vec![], vec![]);
     for (n, file) in files.iter().enumerate() {
         if files.len() > 1 {
             printer.remark(&format!("{} of {}: {}", n + 1, files.len(), file.display()));
         }
         let result = match (&alone, &client) {
-            (Some(alone), _) => alone.scan(file, &reading),
+            (Some(alone), _) => alone.scan(file, &reading, |told| take(&mut records, told)),
             (None, Some(client)) => {
                 let query = ScanQuery {
                     name: Some(file.display().to_string()),
@@ -59,13 +60,18 @@ pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> 
             Err(e) => return Err(e),
         }
     }
-    let found = results.iter().any(|(_, r)| !r.findings.is_empty());
+    let behaviour: Vec<FindingView> = alone.map_or(vec![], |alone| alone.behaviour(records).into_iter().map(FindingView::from).collect());
+    let found = !behaviour.is_empty() || results.iter().any(|(_, r)| !r.findings.is_empty());
     let shown: Vec<_> = results.iter().map(|(file, r)| serde_json::json!({ "file": file, "result": r })).collect();
     let unread: Vec<_> = broken.iter().map(|(file, why)| serde_json::json!({ "file": file, "why": why })).collect();
-    let all = serde_json::json!({ "read": shown, "unread": unread });
+    let all = serde_json::json!({ "read": shown, "unread": unread, "together": behaviour });
     printer.value(&all, |_| {
         let mut told: Vec<String> = results.iter().map(|(file, r)| told(file, r)).collect();
         told.extend(broken.iter().map(|(_, why)| format!("not read: {why}")));
+        if !behaviour.is_empty() {
+            let shown: Vec<String> = behaviour.iter().map(finding).collect();
+            told.push(format!("All logs together: {}.{}", count(shown.len() as u64, "finding"), shown.concat()));
+        }
         if files.len() > 1 {
             told.push(summary(&results, broken.len()));
         }
@@ -117,18 +123,22 @@ fn summary(results: &[(PathBuf, ScanResult)], broken: usize) -> String {
     text
 }
 
+/// A finding with the way to mend it and its first lines.
+fn finding(f: &FindingView) -> String {
+    let indent = " ".repeat(10);
+    let mut text = format!("\n\n{}\n{}", hanging(&format!("{:<10}", f.importance), &f.sentence), hanging(&indent, &f.mend));
+    for l in f.lines.iter().take(3) {
+        text += &format!("\n{}", hanging(&indent, &format!("{}:{}  {}", l.file, l.number, l.text)));
+    }
+    if f.lines.len() > 3 {
+        text += &format!("\n          … and {} more lines: `aerie findings show {}`, or --json", f.lines.len() - 3, f.id);
+    }
+    text
+}
+
 fn told(file: &Path, r: &ScanResult) -> String {
     let mut text = format!("{}: {}", file.display(), r.sentence);
-    for f in &r.findings {
-        let indent = " ".repeat(10);
-        text += &format!("\n\n{}\n{}", hanging(&format!("{:<10}", f.importance), &f.sentence), hanging(&indent, &f.mend));
-        for l in f.lines.iter().take(3) {
-            text += &format!("\n{}", hanging(&indent, &format!("{}:{}  {}", l.file, l.number, l.text)));
-        }
-        if f.lines.len() > 3 {
-            text += &format!("\n          … and {} more lines: `aerie findings show {}`, or --json", f.lines.len() - 3, f.id);
-        }
-    }
+    r.findings.iter().for_each(|f| text += &finding(f));
     if r.unclear > 0 {
         text += &format!("\n\n{} lines look like an access and could not be understood; --json lists the first.", r.unclear);
     }
@@ -146,8 +156,7 @@ pub struct Reading {
 
 /// What is needed to audit without a service.
 pub struct Alone {
-    history: History,
-    authorities: Option<Vec<String>>,
+    world: Arc<World>,
     rules_zone: TimeZone,
     log_zone: TimeZone,
     year: Option<i16>,
@@ -181,14 +190,26 @@ impl Alone {
         };
         let policy = Policy::compile(document, Arc::new(Directory::from(exported.file)), Timestamp::now());
         let history = History::new(vec![(Timestamp::UNIX_EPOCH, Arc::new(policy))]);
-        Ok(Self { history, authorities: exported.authorities, rules_zone, log_zone, year })
+        let detections = Arc::new(DetectionSet::shipped());
+        let world = Arc::new(World { history, sessions: None, authorities: exported.authorities, detections });
+        Ok(Self { world, rules_zone, log_zone, year })
     }
 
-    /// Audits one file, or standard input for `-`. Memory does not grow with it.
+    /// With detections of a file in the place of those that come along.
+    ///
+    /// # Errors
+    /// When the file cannot be read, or has mistakes.
+    pub fn with_detections(self, file: Option<&Path>) -> Result<Self, Failure> {
+        let Some(file) = file else { return Ok(self) };
+        let detections = Arc::new(super::detections::read(file)?);
+        Ok(Self { world: Arc::new(World { detections, ..World::clone(&self.world) }), ..self })
+    }
+
+    /// Audits one file, or standard input for `-`, and calls back for each access. Memory does not grow with it.
     ///
     /// # Errors
     /// When the file cannot be read.
-    pub fn scan(&self, path: &Path, reading: &Reading) -> Result<ScanResult, Failure> {
+    pub fn scan(&self, path: &Path, reading: &Reading, mut each: impl FnMut(Recorded)) -> Result<ScanResult, Failure> {
         let failed = |e: std::io::Error| Failure::file(path.display(), &e);
         let (mut file, newest): (Box<dyn std::io::Read>, Timestamp) = if path == Path::new("-") {
             (Box::new(std::io::stdin().lock()), Timestamp::now())
@@ -201,56 +222,69 @@ impl Alone {
             Some(year) => LogClock::of_year(self.log_zone.clone(), year),
             None => LogClock::new(self.log_zone.clone(), newest),
         };
-        let auditor = Auditor::new(&self.history, None, self.authorities.as_deref());
+        let auditor = Auditor::new(self.world.clone());
         let mut scan = Scan::new(auditor, &path.display().to_string(), clock, reading.format.clone(), reading.host.as_deref());
         let mut unpacker = Unpacker::default();
         let mut piece = vec![0; 1 << 20];
-        let mut none = |_: Recorded| {};
-        loop {
-            let n = file.read(&mut piece).map_err(failed)?;
-            if n == 0 {
-                break;
+        // What was read before it broke off counts.
+        let read = || -> std::io::Result<()> {
+            loop {
+                let n = file.read(&mut piece)?;
+                if n == 0 {
+                    return unpacker.finish(&mut |bytes| scan.handle_bytes(bytes, &mut each));
+                }
+                unpacker.handle_bytes(piece.get(..n).unwrap_or(&[]), &mut |bytes| scan.handle_bytes(bytes, &mut each))?;
             }
-            unpacker.handle_bytes(piece.get(..n).unwrap_or(&[]), &mut |bytes| scan.handle_bytes(bytes, &mut none)).map_err(failed)?;
+        };
+        let broken = read().err();
+        let scanned = scan.finish(&self.rules_zone, &mut each);
+        if let Some(e) = broken.as_ref().filter(|_| scanned.counts.lines == 0) {
+            return Err(failed(std::io::Error::new(e.kind(), e.to_string())));
         }
-        unpacker.finish(&mut |bytes| scan.handle_bytes(bytes, &mut none)).map_err(failed)?;
-        let scanned = scan.finish(&self.rules_zone, &mut none);
         let new = scanned.findings.len() as u64;
-        Ok(ScanResult::new(scanned, new))
+        let result = ScanResult::new(scanned, new);
+        Ok(match broken {
+            Some(why) => ScanResult { sentence: format!("{} The log broke off: {why}.", result.sentence), ..result },
+            None => result,
+        })
+    }
+
+    /// Holds what all logs together show against the detections.
+    fn behaviour(&self, records: Vec<AccessRecord>) -> Vec<Finding> {
+        let mut behaviour = Behaviour::new(&self.world.history, self.world.detections.clone());
+        let mut records = together(records);
+        records.sort_by_key(|r| r.begin);
+        records.iter().for_each(|r| behaviour.handle(Happened::from(r)));
+        behaviour.finish(Timestamp::now())
     }
 }
 
-pub(super) async fn findings(client: &Client, what: Findings, printer: Printer) -> Result<Exit, Failure> {
-    match what {
-        Findings::List { kind, limit } => {
-            let page = client.findings(&ListQuery { kind, limit: Some(limit), ..ListQuery::default() }).await?;
-            printer.value(&page, |p| {
-                let lines: Vec<String> = p.items.iter().map(|f| hanging(&format!("{:<9} {}  ", word(f), f.id), &f.sentence)).collect();
-                if lines.is_empty() { "There are no findings.".into() } else { lines.join("\n") }
-            })?;
+/// Accesses that are kept while logs are read without a service.
+const MOST_RECORDS: usize = 1_000_000;
+
+/// Takes an access, or its end, as a log tells it.
+fn take(records: &mut Vec<AccessRecord>, told: Recorded) {
+    match told {
+        Recorded::Began(r) if records.len() < MOST_RECORDS => records.push(r),
+        Recorded::Began(_) => {}
+        Recorded::Ended { id, at, .. } => {
+            if let Some(r) = records.iter_mut().rev().take(20_000).find(|r| r.id == id) {
+                r.end = Some(at);
+            }
         }
-        Findings::Show { id } => printer.value(&client.finding(&id).await?, show)?,
-        Findings::Review { id, why } => printer.value(&client.review_finding(&id, &why).await?, show)?,
     }
-    Ok(Exit::Done)
 }
 
-/// How much it matters, or that it is settled.
-fn word(f: &FindingView) -> &str {
-    if f.settled.is_some() { "settled" } else { &f.importance }
-}
-
-fn show(f: &FindingView) -> String {
-    let mut text = format!("{} · {}\n\n{}\n{}\n", word(f), f.kind, f.sentence, f.mend);
-    if let Some(s) = &f.settled {
-        text += &format!("\nSettled by {} on {}: {}\n", s.by, s.at.strftime("%Y-%m-%d %H:%M UTC"), s.why);
+/// Puts together what several logs tell of one access.
+fn together(mut records: Vec<AccessRecord>) -> Vec<AccessRecord> {
+    records.sort_by_key(|r| r.begin);
+    let mut all: Vec<AccessRecord> = Vec::with_capacity(records.len());
+    for r in records {
+        let near = all.iter_mut().rev().take_while(|k| r.begin.duration_since(k.begin) <= TOGETHER);
+        match near.into_iter().find(|k| k.is_same(&r)) {
+            Some(kept) => kept.merge(r),
+            None => all.push(r),
+        }
     }
-    if let Some(session) = &f.session {
-        let moment = f.moment_ms.map_or(String::new(), |ms| format!(", {} s into the recording", ms / 1000));
-        text += &format!("\nSession {session}{moment}: `aerie recordings play {session}`\n");
-    }
-    for l in &f.lines {
-        text += &format!("\n  {}:{}  {}", l.file, l.number, l.text);
-    }
-    text
+    all
 }

@@ -5,8 +5,11 @@ mod account;
 pub(crate) mod agent;
 mod asking;
 pub mod audit;
+mod coverage;
+mod detections;
 mod directory;
 mod drafts;
+mod findings;
 mod log;
 mod logs;
 mod machines;
@@ -64,7 +67,10 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::Log(what) => log::run(&client()?, what, printer).await,
         Command::Audit(what) => audit::run(server.as_deref(), what, printer).await,
         Command::Accesses(what) => accesses::run(&client()?, what, printer).await,
-        Command::Findings(what) => audit::findings(&client()?, what, printer).await,
+        Command::Findings(what) => findings::run(&client()?, what, printer).await,
+        Command::Suppressions(what) => findings::suppressions(&client()?, what, printer).await,
+        Command::Detections(what) => detections::run(server.as_deref(), what, printer).await,
+        Command::Coverage(which) => coverage::run(&client()?, which, printer).await,
         Command::Policy(what) => rules::run(server.as_deref(), what, printer).await,
         Command::Why(question) => rules::why(&client()?, question, printer).await,
         Command::Reach(question) => reach::run(&client()?, question, printer).await,

@@ -15,6 +15,8 @@ use std::collections::BTreeMap;
 
 /// Days of history.
 pub(super) const DAYS: i32 = 28;
+/// The demo's month; the tests make others too, so that detections are not tuned to one.
+const SEED: u64 = 0x5eed_c0f1_d201_d9e5;
 
 /// A small generator (xorshift64*): the same numbers each time.
 struct Chance(u64);
@@ -27,6 +29,30 @@ impl Chance {
         (self.0.wrapping_mul(0x2545_F491_4F6C_DD1D) >> 33) % n.max(1)
     }
 }
+
+/// Names that one address tries.
+const SPRAYED: [&str; 20] = [
+    "astro",
+    "guest",
+    "backup",
+    "camera",
+    "operator1",
+    "jenkins",
+    "minecraft",
+    "ftpuser",
+    "student",
+    "deploy",
+    "ubuntu",
+    "nagios",
+    "dome",
+    "observer",
+    "postgres",
+    "weather",
+    "public",
+    "www",
+    "svn",
+    "support",
+];
 
 /// One past session.
 struct Past {
@@ -69,8 +95,8 @@ fn source_of(person: &str) -> String {
     format!("10.20.4.{}", last % 200 + 10)
 }
 
-fn plan(today: Date, zone: &TimeZone) -> Vec<Past> {
-    let mut chance = Chance(0x5eed_c0f1_d201_d9e5);
+fn plan(seed: u64, today: Date, zone: &TimeZone) -> Vec<Past> {
+    let mut chance = Chance(seed);
     let mut past = vec![];
     for back in (1..=DAYS).rev() {
         let date = today.saturating_sub(back.days());
@@ -111,7 +137,7 @@ fn plan(today: Date, zone: &TimeZone) -> Vec<Past> {
 /// Makes the month: sessions and events in the store, recordings beside it, and the machines' logs.
 pub(super) async fn make(config: &Config, keys: &Keys, store: &Store, zone: &TimeZone) -> Result<History, Failure> {
     let today = Timestamp::now().to_zoned(zone.clone()).date();
-    let past = plan(today, zone);
+    let past = plan(SEED, today, zone);
     let first = past.first().map_or_else(Timestamp::now, |p| p.began) - SignedDuration::from_hours(24);
     store.publish_policy(Publication { text: scenario::RULES, by: "lena", ..Publication::default() }, first).await?;
     let mut events =
@@ -151,7 +177,8 @@ pub(super) async fn make(config: &Config, keys: &Keys, store: &Store, zone: &Tim
         }
     }
     log.stop(Timestamp::now()).await?;
-    Ok(History { logs: logs(&past, keys, today, zone), sessions: past.into_iter().map(|p| p.id).collect() })
+    let authority = keys.user_authorities().first().map(|k| fingerprint(k.public_key())).unwrap_or_default();
+    Ok(History { logs: logs(SEED, &past, authority, today, zone), sessions: past.into_iter().map(|p| p.id).collect() })
 }
 
 struct Recorded {
@@ -321,16 +348,11 @@ fn told(p: &Past, r: &Recorded) -> Vec<NewEvent> {
 }
 
 /// The machines' own logs: what the sessions left there, guessing from outside, and what the rules forbid.
-fn logs(past: &[Past], keys: &Keys, today: Date, zone: &TimeZone) -> BTreeMap<String, String> {
-    let mut logs = Logs {
-        lines: BTreeMap::new(),
-        today,
-        zone,
-        authority: keys.user_authorities().first().map(|k| fingerprint(k.public_key())).unwrap_or_default(),
-    };
+fn logs(seed: u64, past: &[Past], authority: String, today: Date, zone: &TimeZone) -> BTreeMap<String, String> {
+    let mut logs = Logs { lines: BTreeMap::new(), today, zone, authority };
     logs.sessions(past);
-    logs.guessing();
-    logs.violations();
+    logs.guessing(Chance(seed ^ 0xbad_cafe_d00d));
+    logs.violations(past);
     let sorted = |mut lines: Vec<(Timestamp, String)>| {
         lines.sort();
         lines.into_iter().map(|(_, l)| l + "\n").collect()
@@ -348,8 +370,12 @@ struct Logs<'a> {
 
 impl Logs<'_> {
     fn put(&mut self, machine: &str, at: Timestamp, pid: u64, text: &str) {
+        self.line(machine, at, &format!("sshd[{pid}]: {text}"));
+    }
+
+    fn line(&mut self, machine: &str, at: Timestamp, text: &str) {
         let stamp = at.to_zoned(TimeZone::UTC).strftime("%b %e %H:%M:%S").to_string();
-        self.lines.entry(machine.into()).or_default().push((at, format!("{stamp} {machine} sshd[{pid}]: {text}")));
+        self.lines.entry(machine.into()).or_default().push((at, format!("{stamp} {machine} {text}")));
     }
 
     /// An instant so many days ago.
@@ -370,9 +396,8 @@ impl Logs<'_> {
     }
 
     /// Guessing from outside, which gets nowhere.
-    fn guessing(&mut self) {
+    fn guessing(&mut self, mut chance: Chance) {
         const NAMES: [&str; 5] = ["admin", "root", "pi", "oracle", "test"];
-        let mut chance = Chance(0xbad_cafe_d00d);
         for back in 1..DAYS {
             for machine in ["dome-east", "guide-cam", "archive-db"] {
                 for _ in 0..3 + chance.below(9) {
@@ -395,7 +420,8 @@ impl Logs<'_> {
         self.put(machine, ended, 7002, &format!("Disconnected from user {account} {source} port {port}"));
     }
 
-    fn violations(&mut self) {
+    /// What the audit is to find, and nothing else.
+    fn violations(&mut self, past: &[Past]) {
         let key_of = |person: &str| scenario::key(person).map(|k| format!(": ED25519 {}", fingerprint(k.public_key()))).unwrap_or_default();
         self.direct("dome-east", self.at(3, 12, 6), 25, ("operator", "10.20.9.44", 51_514), &key_of("ines"));
         for (back, port) in [(2, 50_002), (5, 50_005), (9, 50_009)] {
@@ -409,5 +435,129 @@ impl Logs<'_> {
         self.direct("guide-cam", self.at(1, 4, 25), 33, ("operator", "203.0.113.77", 42_100), "");
         let forged = format!(": ED25519-CERT SHA256:unknown ID aerie demo99999999 (serial 1) CA ED25519 {}", self.authority);
         self.direct("mast-2", self.at(4, 11, 2), 9, ("operator", "127.0.0.1", 33_999), &forged);
+        // One address goes through a list of names.
+        for (n, name) in SPRAYED.iter().enumerate() {
+            let text = format!("Failed password for invalid user {name} from 198.51.100.61 port {} ssh2", 50_100 + n);
+            self.put("archive-db", self.at(8, 5, 2 * n as i8), 7400 + n as u64, &text);
+        }
+        // Somebody switches off what writes the log.
+        let sudo = "sudo: operator : TTY=pts/0 ; PWD=/home/operator ; USER=root ; COMMAND=/usr/bin/systemctl stop rsyslog";
+        self.line("mast-2", self.at(11, 10, 40), sudo);
+        // While somebody works through Aerie, their key is used from somewhere else.
+        if let Some(p) = past.iter().rev().find(|p| p.person == "sunniva" && p.seconds > 900) {
+            let there = ("operator", "198.51.100.23", 40_404);
+            self.direct("guide-cam", p.began + SignedDuration::from_mins(6), 4, there, &key_of("sunniva"));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use aerie_core::audit::detect::DetectionSet;
+    use aerie_core::audit::{
+        AccessRecord, Auditor, Behaviour, Finding, Happened, Importance, KnownSession, LogClock, LogLine, Recorded, Scan, World,
+    };
+    use aerie_core::directory::{Directory, RegisteredKey};
+    use aerie_core::policy::{Capabilities, Capability, Factor, Factors, Policy, read};
+    use std::sync::Arc;
+
+    fn known(p: &Past) -> KnownSession {
+        KnownSession {
+            id: p.id.clone(),
+            person: p.person.into(),
+            machine: p.machine.into(),
+            account: p.account.into(),
+            begin: p.began,
+            end: Some(p.began + SignedDuration::from_secs(p.seconds)),
+            recorded: true,
+            uses: Capabilities::of(p.uses.split_whitespace().filter_map(Capability::from_word)),
+            factors: Factors::of(p.factors.split_whitespace().filter_map(Factor::from_word)),
+            source: p.source.parse().ok(),
+        }
+    }
+
+    fn world(past: &[Past]) -> Arc<World> {
+        let mut file = scenario::directory();
+        for person in &mut file.people {
+            let key = scenario::key(&person.name).map(|k| fingerprint(k.public_key())).unwrap();
+            person.keys.push(RegisteredKey { fingerprint: key, ..RegisteredKey::default() });
+        }
+        for machine in &mut file.machines {
+            machine.accounts = [if machine.name == "archive-db" { "archivist" } else { "operator" }.into()].into();
+        }
+        let policy = Policy::compile(read(scenario::RULES).unwrap(), Arc::new(Directory::from(file)), Timestamp::now());
+        Arc::new(World {
+            history: aerie_core::audit::History::new(vec![(Timestamp::UNIX_EPOCH, Arc::new(policy))]),
+            sessions: Some(past.iter().map(|p| (p.id.clone(), known(p))).collect()),
+            authorities: Some(vec!["SHA256:authority".into()]),
+            detections: Arc::new(DetectionSet::shipped()),
+        })
+    }
+
+    /// Audits a month: the logs of all machines, the recordings, and everything together.
+    fn audited(seed: u64, today: Date) -> Vec<Finding> {
+        let zone = TimeZone::get("Atlantic/Canary").unwrap();
+        let now = today.at(12, 0, 0, 0).to_zoned(zone.clone()).unwrap().timestamp();
+        let past = plan(seed, today, &zone);
+        let world = world(&past);
+        let (mut found, mut records) = (vec![], Vec::<AccessRecord>::new());
+        for (machine, log) in logs(seed, &past, "SHA256:authority".into(), today, &zone) {
+            let clock = LogClock::new(TimeZone::UTC, now);
+            let mut scan = Scan::new(Auditor::new(world.clone()), &format!("{machine}/auth.log"), clock, None, None);
+            let mut each = |told: Recorded| match told {
+                Recorded::Began(r) => records.push(r),
+                Recorded::Ended { id, at, .. } => records.iter_mut().rev().find(|r| r.id == id).unwrap().end = Some(at),
+            };
+            scan.handle_bytes(log.as_bytes(), &mut each);
+            let scanned = scan.finish(&zone, &mut each);
+            assert_eq!((scanned.counts.unclear, scanned.unclear.len()), (0, 0), "{:#?}", scanned.unclear);
+            found.extend(scanned.findings);
+        }
+        let mut auditor = Auditor::new(world.clone());
+        for p in past.iter().filter(|p| p.planted) {
+            let line = LogLine { file: "x.rec".into(), number: 1, offset: 0, text: String::new(), digest: String::new() };
+            let typed = script::lines(p.machine).iter().map(|l| l.command).chain([script::PLANTED.command]);
+            typed.for_each(|c| auditor.handle_typed(&known(p), p.person, p.began, 0, c, &line));
+        }
+        found.extend(auditor.finish(&zone));
+        let mut behaviour = Behaviour::new(&world.history, world.detections.clone());
+        let mut all: Vec<Happened> = past.iter().map(|p| Happened::session(&known(p), 20_000)).collect();
+        all.extend(records.iter().filter(|r| r.session.is_none()).map(Happened::from));
+        all.sort_by_key(|h| h.at);
+        all.into_iter().for_each(|h| behaviour.handle(h));
+        found.extend(behaviour.finish(now));
+        found
+    }
+
+    /// What was planted is found, and nothing else above low: in the demo's month, in others, and in one with a change of the clocks.
+    #[test]
+    fn what_was_planted_is_found_and_nothing_else() {
+        let expected = [
+            "around-gateway archive-db plate-import",
+            "around-gateway dome-east operator",
+            "around-gateway guide-cam operator",
+            "around-gateway guide-cam operator",
+            "around-gateway spectro-1 operator",
+            "guessed guide-cam ",
+            "key-added dome-west operator",
+            "logging-stopped mast-2 operator",
+            "outside-hours dome-east operator",
+            "spraying  ",
+            "two-places  ",
+            "unknown-session mast-2 operator",
+            "unowned-account archive-db plate-import",
+        ];
+        for (seed, today) in
+            [(SEED, "2026-11-27"), (SEED, "2026-04-05"), (1, "2026-11-27"), (77_777, "2027-01-04"), (0xdead_beef, "2026-08-15")]
+        {
+            let found = audited(seed, today.parse().unwrap());
+            let told = |f: &Finding| format!("{} {} {}", f.word(), f.machine, f.account);
+            let mut above: Vec<_> = found.iter().filter(|f| f.importance > Importance::Low).map(told).collect();
+            above.sort();
+            assert_eq!(above, expected, "{seed} {today}: {found:#?}");
+            let low: Vec<_> = found.iter().filter(|f| f.importance == Importance::Low).collect();
+            assert!(low.len() <= 12, "{seed} {today}: {low:#?}");
+        }
     }
 }

@@ -8,7 +8,7 @@ use crate::cli::Demo;
 use crate::output::Printer;
 use crate::{Exit, Failure};
 use aerie_api::{EffectQuery, EffectView, RuleEdit, SessionView, WhyQuery};
-use aerie_client::{Client, ClientError, ListQuery, ScanQuery, SessionQuery};
+use aerie_client::{Client, ClientError, FindingQuery, ListQuery, ScanQuery, SessionQuery};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, Zoned};
 use serde::Serialize;
@@ -253,7 +253,7 @@ impl Tour {
     async fn emergency(&self) -> Found {
         let worked =
             self.people.run_because("ssh", "mira", "The cryostat warms up", &["mira+spectro-1+emergency@aerie", "hostname"]).await?;
-        let query = ListQuery { kind: Some("emergency-used".into()), limit: Some(1), ..ListQuery::default() };
+        let query = FindingQuery { kind: Some("emergency-used".into()), limit: Some(1), ..FindingQuery::default() };
         let finding = self.client.findings(&query).await?.items.into_iter().next();
         let own = match &finding {
             Some(f) => self.as_person("mira").await?.review_finding(&f.id, "It was fine").await.is_err(),
@@ -490,7 +490,7 @@ impl Tour {
     }
 
     async fn planted(&self) -> Found {
-        let findings = self.client.findings(&ListQuery { limit: Some(100), ..ListQuery::default() }).await?.items;
+        let findings = self.client.findings(&FindingQuery { limit: Some(100), ..Default::default() }).await?.items;
         let wanted = ["around-gateway", "outside-hours", "unowned-account", "guessed", "unknown-session", "key-added"];
         let missing: Vec<&str> = wanted.into_iter().filter(|w| !findings.iter().any(|f| f.kind == *w)).collect();
         let told: Vec<String> = findings.iter().map(|f| format!("{:<9} {}", f.importance, f.sentence)).collect();

@@ -5,6 +5,7 @@ pub mod desktop;
 pub mod header;
 pub mod journal;
 pub mod login_records;
+pub mod system;
 pub mod table;
 pub mod unpack;
 pub mod windows;

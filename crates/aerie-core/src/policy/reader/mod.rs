@@ -3,7 +3,7 @@
 mod case;
 mod demand;
 mod rule;
-mod value;
+pub(crate) mod value;
 
 use super::document::{Approval, Document, Effect, Hours, Place, Rule};
 use crate::diagnostic::{Diagnostic, nearest, odd_letter};

@@ -55,7 +55,7 @@ fn days_of(text: &str) -> Result<u8, String> {
 }
 
 /// Reads `90s`, `20min`, `4h`, `1h 30min`.
-pub(super) fn parse_duration(text: &str) -> Option<SignedDuration> {
+pub(crate) fn parse_duration(text: &str) -> Option<SignedDuration> {
     let mut total = SignedDuration::ZERO;
     for part in text.split_whitespace() {
         let unit = part.find(|c: char| !c.is_ascii_digit())?;
