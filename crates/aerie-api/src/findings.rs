@@ -255,6 +255,24 @@ pub struct NewDetections {
     pub after: i64,
 }
 
+/// Of what evidence is put together.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EvidenceQuery {
+    /// From then on.
+    #[schema(value_type = String, format = DateTime)]
+    pub from: Timestamp,
+    /// Before then.
+    #[schema(value_type = String, format = DateTime)]
+    pub until: Timestamp,
+    /// Of this machine alone.
+    #[serde(default)]
+    pub machine: Option<String>,
+    /// Of this person alone.
+    #[serde(default)]
+    pub person: Option<String>,
+}
+
 /// For which machines and days there is evidence.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CoverageView {

@@ -12,7 +12,7 @@ mod sessions;
 pub use accesses::*;
 pub use asking::*;
 pub use findings::{
-    CoverageView, DetectionView, DetectionsView, FindingStep, FindingView, HistoryView, LogLineView, MachineCoverage, NewDetections,
+    CoverageView, DetectionView, DetectionsView, EvidenceQuery, FindingStep, FindingView, HistoryView, LogLineView, MachineCoverage, NewDetections,
     NewSuppression, ScanResult, SettledView, SuppressionView,
 };
 pub use frames::{FrameKind, FrameView};

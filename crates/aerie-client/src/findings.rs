@@ -2,7 +2,7 @@
 
 use crate::people::name;
 use crate::{Client, Result};
-use aerie_api::{CoverageView, DetectionsView, FindingStep, FindingView, NewDetections, NewSuppression, Page, SuppressionView};
+use aerie_api::{CoverageView, DetectionsView, EvidenceQuery, FindingStep, FindingView, NewDetections, NewSuppression, Page, SuppressionView};
 use reqwest::Method;
 use serde::Serialize;
 
@@ -101,5 +101,13 @@ impl Client {
     pub async fn coverage(&self, days: u16, until: Option<jiff::civil::Date>) -> Result<CoverageView> {
         let until = until.map(|d| ("until", d.to_string()));
         self.ask(self.call(Method::GET, "coverage").query(&[("days", days)]).query(&until.into_iter().collect::<Vec<_>>())).await
+    }
+
+    /// Puts evidence together: the bytes of a pack.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn evidence(&self, query: &EvidenceQuery) -> Result<Vec<u8>> {
+        self.bytes(self.call(Method::POST, "evidence").json(query)).await
     }
 }

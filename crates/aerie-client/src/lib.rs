@@ -547,6 +547,10 @@ impl Client {
         self.send(call).await?.json().await.map_err(|_| ClientError::Foreign(self.base.clone()))
     }
 
+    async fn bytes(&self, call: RequestBuilder) -> Result<Vec<u8>> {
+        Ok(self.send(call).await?.bytes().await.map_err(|_| ClientError::Foreign(self.base.clone()))?.to_vec())
+    }
+
     async fn text(&self, call: RequestBuilder) -> Result<String> {
         self.send(call).await?.text().await.map_err(|_| ClientError::Foreign(self.base.clone()))
     }

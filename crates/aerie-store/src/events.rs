@@ -213,6 +213,45 @@ impl Store {
         Ok(rows.into_iter().map(|(seq, body, leaf)| StoredEvent { seq: seq.try_into().unwrap_or(0), body, leaf: hash_of(&leaf) }).collect())
     }
 
+    /// The leaves of the first `size` events.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn leaves(&self, size: u64) -> Result<Vec<Hash>> {
+        let rows: Vec<Vec<u8>> = sqlx::query_scalar("SELECT leaf FROM events WHERE seq < ?1 ORDER BY seq")
+            .bind(i64::try_from(size).unwrap_or(i64::MAX))
+            .fetch_all(&self.read)
+            .await?;
+        Ok(rows.iter().map(|l| hash_of(l)).collect())
+    }
+
+    /// Events of a time, oldest first; of one machine, or of one person, where they are named. Those whose text retention removed are
+    /// not among them.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn events_between(
+        &self,
+        (from, until): (Timestamp, Timestamp),
+        machine: Option<&str>,
+        person: Option<&str>,
+        limit: u32,
+    ) -> Result<Vec<StoredEvent>> {
+        let rows: Vec<(i64, String, Vec<u8>)> = sqlx::query_as(
+            "SELECT seq, body, leaf FROM events
+             WHERE at >= ?1 AND at < ?2 AND body IS NOT NULL AND (?3 IS NULL OR machine = ?3) AND (?4 IS NULL OR actor = ?4)
+             ORDER BY seq LIMIT ?5",
+        )
+        .bind(ms(from))
+        .bind(ms(until))
+        .bind(machine)
+        .bind(person)
+        .bind(i64::from(limit))
+        .fetch_all(&self.read)
+        .await?;
+        Ok(rows.into_iter().map(|(seq, body, leaf)| StoredEvent { seq: seq.try_into().unwrap_or(0), body, leaf: hash_of(&leaf) }).collect())
+    }
+
     /// Every checkpoint, oldest first.
     pub(crate) async fn checkpoints(&self) -> Result<Vec<Checkpoint>> {
         let rows: Vec<(i64, String, String, String)> =

@@ -30,6 +30,13 @@ async fn sign_in(person: &str) -> Value {
     json!({ "person": person, "password": format!("{person} watches the sky"), "code": code })
 }
 
+async fn signed_in(person: &str) -> Client {
+    let api = &world().people.demo.api;
+    let code = world().people.codes.next(person).await;
+    let me = Client::new(api, None).sign_in(person, &format!("{person} watches the sky"), &code).await.unwrap();
+    Client::new(api, me.token)
+}
+
 /// The cookie of a browser that signed in.
 async fn cookie(person: &str) -> String {
     let answer = call(Method::POST, "/api/v1/sign-in", &[("sec-fetch-site", "same-origin")], Some(sign_in(person).await)).await;
@@ -215,12 +222,6 @@ async fn lists_are_paged_without_loss() {
 
 #[tokio::test]
 async fn each_role_may_do_its_own_and_no_more() {
-    let demo = &world().people.demo;
-    let signed_in = async |person: &str| {
-        let code = world().people.codes.next(person).await;
-        let me = Client::new(&demo.api, None).sign_in(person, &format!("{person} watches the sky"), &code).await.unwrap();
-        Client::new(&demo.api, me.token)
-    };
     let (auditor, technician) = (signed_in("greta").await, signed_in("sunniva").await);
     assert!(auditor.verify_log().await.unwrap().holds);
     assert!(!auditor.people(&Default::default()).await.unwrap().items.is_empty());
@@ -363,4 +364,103 @@ async fn any_log_is_taken_packed_or_not_and_read_twice_changes_nothing() {
     assert_eq!((result.accesses, result.unclear, result.format.as_str()), (1, 1, "table"));
     let wrong = ScanQuery { mapping: Some("format = 7".into()), ..query };
     assert!(admin.scan(&wrong, std::io::Cursor::new("")).await.is_err());
+}
+
+#[tokio::test]
+async fn a_finding_is_taken_on_settled_and_comes_back_when_it_happens_again() {
+    use aerie_api::FindingStep;
+    use aerie_client::{FindingQuery, ScanQuery};
+    let (admin, auditor) = (client(), signed_in("greta").await);
+    let line = |minute: u32| {
+        format!("Oct 20 03:{minute:02}:00 dome-west sshd[9]: Accepted password for operator from 198.51.100.80 port 5{minute:03} ssh2\n")
+    };
+    let scan = async |log: String| {
+        let query = ScanQuery { name: Some("case.log".into()), zone: Some("UTC".into()), year: Some(2026), ..ScanQuery::default() };
+        admin.scan(&query, std::io::Cursor::new(log)).await.unwrap()
+    };
+    let id = scan(line(1)).await.findings.iter().find(|f| f.kind == "around-gateway").unwrap().id.clone();
+    let step = |word: &str| FindingStep { step: word.into(), ..FindingStep::default() };
+    let because = |word: &str, why: &str| FindingStep { why: Some(why.into()), ..step(word) };
+    assert_eq!(auditor.work_on_finding(&id, &step("acknowledge")).await.unwrap_err().status(), Some(403));
+    admin.work_on_finding(&id, &step("acknowledge")).await.unwrap();
+    let given = admin.work_on_finding(&id, &FindingStep { owner: Some("tove".into()), ..step("assign") }).await.unwrap();
+    assert_eq!((given.state.as_str(), given.owner.as_deref(), given.history.len()), ("acknowledged", Some("tove"), 2));
+    for refused in [step("resolve"), because("accept", "x"), step("dance"), FindingStep { owner: Some("nobody-here".into()), ..step("assign") }] {
+        assert_eq!(admin.work_on_finding(&id, &refused).await.unwrap_err().status(), Some(400), "{refused:?}");
+    }
+    let resolved = admin.work_on_finding(&id, &because("resolve", "the password is gone")).await.unwrap();
+    assert_eq!((resolved.state.as_str(), resolved.settled.unwrap().why.as_str()), ("resolved", "the password is gone"));
+    let mine = |state: &str| FindingQuery { state: Some(state.into()), owner: Some("tove".into()), ..FindingQuery::default() };
+    assert!(auditor.findings(&mine("settled")).await.unwrap().items.iter().any(|f| f.id == id));
+    assert!(auditor.findings(&FindingQuery { state: Some("strange".into()), ..FindingQuery::default() }).await.is_err());
+    // The same log again is nothing new; a later line is.
+    scan(line(1)).await;
+    assert_eq!(auditor.finding(&id).await.unwrap().state, "resolved");
+    scan(line(1) + &line(2)).await;
+    let again = auditor.finding(&id).await.unwrap();
+    assert_eq!((again.state.as_str(), again.count, again.owner.as_deref()), ("open", 2, Some("tove")));
+    assert_eq!(again.history.last().unwrap().sentence, "It happened again and is open.");
+    let accepted = FindingStep { until: Some(jiff::Timestamp::now() + jiff::SignedDuration::from_hours(48)), ..because("accept", "until Monday") };
+    assert_eq!(admin.work_on_finding(&id, &accepted).await.unwrap().state, "accepted");
+    scan(line(1) + &line(2) + &line(3)).await;
+    let still = auditor.finding(&id).await.unwrap();
+    assert_eq!((still.state.as_str(), still.count), ("accepted", 3));
+    // Every step is in the log.
+    let logged = admin.log(&ListQuery { kind: Some("finding-changed".into()), q: Some(id.clone()), ..ListQuery::default() }).await.unwrap();
+    assert_eq!(logged.items.len(), 4);
+}
+
+#[tokio::test]
+async fn what_is_suppressed_does_not_come_up_until_it_is_withdrawn() {
+    use aerie_api::NewSuppression;
+    use aerie_client::{FindingQuery, ScanQuery};
+    let admin = client();
+    let until = jiff::Timestamp::now() + jiff::SignedDuration::from_hours(24);
+    let whole = NewSuppression { kind: "around-gateway".into(), until, why: "noise".into(), ..NewSuppression::default() };
+    assert_eq!(admin.suppress(&whole).await.unwrap_err().status(), Some(400));
+    let narrow = NewSuppression { source: Some("198.51.100.81".into()), ..whole };
+    let made = admin.suppress(&narrow).await.unwrap();
+    assert!(made.sentence.starts_with("around-gateway of address 198.51.100.81 does not come up until "), "{}", made.sentence);
+    let log = "Oct 21 03:00:00 dome-west sshd[9]: Accepted password for operator from 198.51.100.81 port 5001 ssh2\n";
+    let query = ScanQuery { name: Some("quiet.log".into()), zone: Some("UTC".into()), year: Some(2026), ..ScanQuery::default() };
+    let found = async || {
+        admin.scan(&query, std::io::Cursor::new(log)).await.unwrap();
+        let kept = FindingQuery { q: Some("198.51.100.81".into()), kind: Some("around-gateway".into()), ..FindingQuery::default() };
+        admin.findings(&kept).await.unwrap().items.len()
+    };
+    assert_eq!(found().await, 0);
+    let hits = admin.suppressions().await.unwrap().into_iter().find(|s| s.id == made.id).unwrap();
+    assert_eq!((hits.hits, hits.in_force), (1, true));
+    admin.withdraw_suppression(&made.id).await.unwrap();
+    assert_eq!(admin.withdraw_suppression(&made.id).await.unwrap_err().status(), Some(404));
+    assert_eq!(found().await, 1);
+}
+
+#[tokio::test]
+async fn detections_are_published_only_when_their_tests_hold() {
+    use aerie_api::NewDetections;
+    let admin = client();
+    let before = admin.detections().await.unwrap();
+    let new = |text: String, after| NewDetections { text, why: "a test".into(), after };
+    let broken = before.text.replace("finds = 0", "finds = 3");
+    for bad in [broken, "[[detection]]\nname = 7".into(), "x".repeat(300_000)] {
+        assert_eq!(admin.publish_detections(&new(bad, before.version)).await.unwrap_err().status(), Some(400));
+    }
+    let after = admin.publish_detections(&new(before.text.clone(), before.version)).await.unwrap();
+    assert_eq!((after.version, after.by.as_str()), (before.version + 1, "lena"));
+    assert_eq!(admin.publish_detections(&new(before.text.clone(), before.version)).await.unwrap_err().status(), Some(412));
+    assert!(after.detections.iter().any(|d| d.name == "guessed" && d.importance == "critical" && d.form == "sequence"));
+}
+
+#[tokio::test]
+async fn coverage_says_for_which_days_there_is_evidence() {
+    let admin = client();
+    let c = admin.coverage(20, None).await.unwrap();
+    assert_eq!(c.days.len(), 20);
+    let of = |name: &str| c.machines.iter().find(|m| m.machine == name).unwrap();
+    // The demo's logs of these two have lines on every day; nobody ever read a log of the chiller.
+    assert!(of("archive-db").covered >= 18 && of("archive-db").sessions.iter().sum::<u64>() >= 15, "{:?}", of("archive-db"));
+    assert_eq!((of("chiller-2").covered, of("chiller-2").registered), (0, true));
+    assert!(c.sentence.contains("no log of"), "{}", c.sentence);
+    assert_eq!(admin.coverage(401, None).await.unwrap().days.len(), 400);
 }

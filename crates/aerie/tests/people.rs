@@ -210,6 +210,7 @@ fn allowed(role: &str) -> BTreeSet<&'static str> {
         "suppressions",
         "detections",
         "coverage",
+        "exportEvidence",
         "log",
         "verifyLog",
         "checkpoints",

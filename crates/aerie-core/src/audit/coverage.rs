@@ -12,6 +12,8 @@ const DAY: i64 = 86_400;
 const GAP: i64 = 2;
 /// Days that a machine must have written on to be known for writing daily.
 const KNOWN_DAYS: usize = 10;
+/// Of a hundred days outside of a gap, so many have lines where a machine writes daily.
+const DAILY: i64 = 95;
 
 /// That a machine wrote something on a day.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -66,16 +68,13 @@ impl Coverage {
     }
 }
 
-/// Days on which a machine that writes on most days wrote nothing: first and last of each gap of at least two days. A machine that writes
-/// now and then has none.
+/// Days on which a machine that writes daily wrote nothing: first and last of each gap of at least two days. A machine that writes now and
+/// then has none.
 pub fn gaps(days: &BTreeSet<i64>) -> Vec<(i64, i64)> {
     let (Some(first), Some(last)) = (days.first(), days.last()) else { return vec![] };
-    let span = last - first + 1;
-    let daily = days.len() >= KNOWN_DAYS && days.len() as i64 * 10 >= span * 7;
-    if !daily {
-        return vec![];
-    }
-    days.iter().zip(days.iter().skip(1)).filter(|(a, b)| *b - *a > GAP).map(|(a, b)| (a + 1, b - 1)).collect()
+    let (span, written) = (last - first + 1, days.len() as i64);
+    let daily = |gap: i64| days.len() >= KNOWN_DAYS && written * 100 >= (span - gap) * DAILY;
+    days.iter().zip(days.iter().skip(1)).filter(|(a, b)| *b - *a > GAP && daily(*b - *a - 1)).map(|(a, b)| (a + 1, b - 1)).collect()
 }
 
 #[cfg(test)]
@@ -104,6 +103,7 @@ mod tests {
         assert_eq!(gaps(&days(&[1..=12, 15..=20])), [(13, 14)]);
         assert_eq!(gaps(&days(&[1..=12, 14..=20])), []);
         assert_eq!(gaps(&days(&[1..=4, 8..=12])), []);
+        assert_eq!(gaps(&days(&[1..=5, 7..=8, 10..=20, 22..=23, 26..=28])), []);
         assert_eq!(gaps(&(0..30).map(|n| n * 4).collect()), []);
         assert_eq!(gaps(&BTreeSet::new()), []);
     }

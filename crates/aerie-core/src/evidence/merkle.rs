@@ -77,6 +77,47 @@ pub fn inclusion_proof(leaves: &[Hash], index: usize) -> Option<Vec<Hash>> {
     Some(proof)
 }
 
+/// A whole tree in memory, for many proofs: 64 bytes a leaf, and each proof costs as many steps as the tree is high.
+#[derive(Debug)]
+pub struct Proofs {
+    /// Leaves first, the root last. Where a level is odd, its last node goes up as it is.
+    levels: Vec<Vec<Hash>>,
+}
+
+impl Proofs {
+    /// Over these leaves.
+    pub fn new(leaves: Vec<Hash>) -> Self {
+        let mut levels = vec![leaves];
+        while let Some(below) = levels.last().filter(|l| l.len() > 1) {
+            let up = below.chunks(2).map(|pair| match pair {
+                [left, right] => node_hash(left, right),
+                [alone, ..] => *alone,
+                [] => Hash::default(),
+            });
+            let up = up.collect();
+            levels.push(up);
+        }
+        Self { levels }
+    }
+
+    /// Number of leaves.
+    pub fn size(&self) -> usize {
+        self.levels.first().map_or(0, Vec::len)
+    }
+
+    /// The same as [`inclusion_proof`].
+    pub fn proof(&self, index: usize) -> Option<Vec<Hash>> {
+        let mut at = index;
+        let mut proof = vec![];
+        self.levels.first()?.get(index)?;
+        for level in &self.levels {
+            proof.extend(level.get(at ^ 1).filter(|_| level.len() > 1));
+            at >>= 1;
+        }
+        Some(proof)
+    }
+}
+
 /// Whether the proof leads from the leaf to the root (RFC 9162 section 2.1.3.2).
 pub fn verify_inclusion(leaf: &Hash, index: u64, size: u64, proof: &[Hash], root: &Hash) -> bool {
     if index >= size {

@@ -8,12 +8,14 @@ mod canonical;
 mod checkpoint;
 mod event;
 mod merkle;
+mod pack;
 mod verify;
 
 pub use canonical::canonical_json;
 pub use checkpoint::{Checkpoint, CheckpointError, SigningKey, VerifyingKey};
 pub use event::{Event, EventKind, NewEvent};
-pub use merkle::{Hash, Tree, inclusion_proof, leaf_hash, verify_inclusion};
+pub use merkle::{Hash, Proofs, Tree, inclusion_proof, leaf_hash, verify_inclusion};
+pub use pack::{MOST_PACK, PackReport, ProvedEvent, RecordingDigest, contents, contents_digest, explanation, verify_pack};
 pub use verify::{LogKey, Problem, ProblemKind, Report, Row, Verifier};
 
 /// Lower-case hexadecimal.

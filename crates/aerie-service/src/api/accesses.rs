@@ -52,7 +52,7 @@ fn shown(directory: &Directory, person: &str) -> String {
     directory.person(person).map_or(person.to_string(), |p| p.shown().to_string())
 }
 
-fn view(directory: &Directory, r: AccessRecord) -> AccessView {
+pub(super) fn view(directory: &Directory, r: AccessRecord) -> AccessView {
     let person_name = r.person.as_deref().map(|p| shown(directory, p));
     let seconds = r.end.map(|e| e.duration_since(r.begin).as_secs().max(0));
     let sentence = match &r.session {

@@ -17,7 +17,7 @@ use jiff::Timestamp;
 use std::sync::Arc;
 
 /// Do something with a finding: take it on, settle it, accept it for a while, give it to somebody, comment on it.
-#[utoipa::path(post, path = "/findings/{id}/steps", operation_id = "workOnFinding", params(("id" = String, Path)), request_body = FindingStep, responses((status = 200, body = FindingView), (status = 400), (status = 404), (status = 409)))]
+#[utoipa::path(post, path = "/findings/{id}/steps", operation_id = "workOnFinding", params(("id" = String, Path)), request_body = FindingStep, responses((status = 200, body = FindingView), (status = 400), (status = 404)))]
 pub(super) async fn step(
     State(app): State<Arc<App>>,
     Administrator(caller): Administrator,

@@ -1,6 +1,6 @@
 //! For which machines and days there is evidence at all.
 
-use super::caller::Reader;
+use super::caller::{Reader, Seen};
 use super::problem::Problem;
 use crate::service::App;
 use aerie_api::{CoverageView, MachineCoverage};
@@ -18,7 +18,7 @@ use utoipa::IntoParams;
 /// Days that are shown where nothing else is asked for.
 const USUAL_DAYS: u16 = 30;
 /// Days at most.
-const MOST_DAYS: u16 = 400;
+pub(super) const MOST_DAYS: u16 = 400;
 /// Sessions that are counted at most.
 const MOST_SESSIONS: u32 = 500_000;
 
@@ -47,11 +47,15 @@ pub(super) async fn coverage(
     Query(q): Query<CoverageQuery>,
 ) -> Result<Json<CoverageView>, Problem> {
     let today = Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date();
-    let last = q.until.unwrap_or(today);
     let days = q.days.unwrap_or(USUAL_DAYS).clamp(1, MOST_DAYS);
+    Ok(Json(covered(&app, &seen, q.until.unwrap_or(today), days).await?))
+}
+
+/// The coverage of so many days up to one, of the machines that one may see.
+pub(super) async fn covered(app: &App, seen: &Seen, last: Date, days: u16) -> Result<CoverageView, Problem> {
     let first = last.saturating_sub(i64::from(days - 1).days());
     let covered = app.store.coverage(number(first), number(last)).await?;
-    let sessions = sessions(&app, number(first), number(last)).await?;
+    let sessions = sessions(app, number(first), number(last)).await?;
     let rules = app.rules.now();
     let directory = rules.policy.directory();
     let names: BTreeSet<&str> = directory.machines().iter().map(|m| m.name.as_str()).chain(covered.keys().map(String::as_str)).collect();
@@ -82,7 +86,7 @@ pub(super) async fn coverage(
             count(registered, "machine")
         ),
     };
-    Ok(Json(CoverageView { sentence, days: first.series(1.day()).take(days.into()).collect(), machines }))
+    Ok(CoverageView { sentence, days: first.series(1.day()).take(days.into()).collect(), machines })
 }
 
 /// Sessions for machine and day of their beginning.

@@ -33,7 +33,7 @@ async fn in_force(app: &App) -> Result<DetectionsView, Problem> {
 }
 
 /// Publish detections: from now on they count. What was found before stays as it is.
-#[utoipa::path(post, path = "/detections", operation_id = "publishDetections", request_body = NewDetections, responses((status = 200, body = DetectionsView), (status = 400), (status = 409)))]
+#[utoipa::path(post, path = "/detections", operation_id = "publishDetections", request_body = NewDetections, responses((status = 200, body = DetectionsView), (status = 400), (status = 412)))]
 pub(super) async fn publish(
     State(app): State<Arc<App>>,
     Administrator(caller): Administrator,

@@ -13,6 +13,7 @@ mod detections;
 mod directory;
 mod drafts;
 mod effect;
+mod evidence;
 mod findings;
 mod forward;
 mod listen;
@@ -145,6 +146,7 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(cases::withdraw))
         .routes(routes!(detections::show, detections::publish))
         .routes(routes!(coverage::coverage))
+        .routes(routes!(evidence::export))
         .routes(routes!(log::list))
         .routes(routes!(log::verify))
         .routes(routes!(log::checkpoints, log::checkpoint))

@@ -140,7 +140,7 @@ async fn silences(app: &App, machines: &BTreeSet<&str>) -> Result<Vec<Finding>, 
         for (first, last) in gaps(&app.store.days_covered(machine).await?) {
             let date = |day: i64| Timestamp::from_second(day * 86_400).map(|t| t.strftime("%-d %B %Y").to_string()).unwrap_or_default();
             let sentence = format!(
-                "The log of {machine} has nothing from {} to {}; it writes on most days, and what happened in between nobody can tell.",
+                "The log of {machine} has nothing from {} to {}; it writes daily, and what happened in between nobody can tell.",
                 date(first),
                 date(last)
             );

@@ -361,8 +361,31 @@ pub enum Log {
         #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
         limit: u32,
     },
-    /// Verify the whole log
-    Verify,
+    /// Verify the whole log; or an evidence pack, without a service
+    Verify {
+        /// The pack
+        pack: Option<PathBuf>,
+        /// Public key of the checkpoints as you got it by another way than the pack, hexadecimal; may be given again
+        #[arg(long, requires = "pack", value_name = "KEY")]
+        key: Vec<String>,
+    },
+    /// Put evidence of a time together, for somebody outside: one file that verifies by itself
+    Export {
+        /// The file to write; it must not be there
+        file: PathBuf,
+        /// From then on: 2026-11-01, an instant, or 30d before now
+        #[arg(long, default_value = "30d")]
+        from: String,
+        /// Before then; now where it is not given
+        #[arg(long)]
+        until: Option<String>,
+        /// Of this machine alone
+        #[arg(long)]
+        machine: Option<String>,
+        /// Of this person alone
+        #[arg(long)]
+        person: Option<String>,
+    },
     /// Sign the log as it stands, and print the checkpoint
     Checkpoint,
 }

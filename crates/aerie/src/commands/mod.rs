@@ -64,7 +64,7 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::ServiceKeys(what) => service::keys(&client()?, what, printer).await,
         Command::Sessions(what) => sessions::run(&client()?, what, printer).await,
         Command::Recordings(what) => recordings::run(&client()?, what, printer).await,
-        Command::Log(what) => log::run(&client()?, what, printer).await,
+        Command::Log(what) => log::run(server.as_deref(), what, printer).await,
         Command::Audit(what) => audit::run(server.as_deref(), what, printer).await,
         Command::Accesses(what) => accesses::run(&client()?, what, printer).await,
         Command::Findings(what) => findings::run(&client()?, what, printer).await,
