@@ -53,6 +53,13 @@ export const router = createRouter({
       props: true,
       meta: { title: "Request" },
     },
+    { path: "/coverage", component: () => import("./pages/CoveragePage.vue"), meta: { title: "Coverage" } },
+    { path: "/detections", component: () => import("./pages/DetectionsPage.vue"), meta: { title: "Detections" } },
+    {
+      path: "/suppressions",
+      component: () => import("./pages/SuppressionsPage.vue"),
+      meta: { title: "Suppressed findings" },
+    },
     { path: "/accesses", component: () => import("./pages/AccessesPage.vue"), meta: { title: "Accesses" } },
     { path: "/watch", component: () => import("./pages/WatchPage.vue"), meta: { title: "Live sessions" } },
     { path: "/", component: () => import("./pages/NowPage.vue"), meta: { title: "Now" } },

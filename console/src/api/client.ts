@@ -6,6 +6,7 @@ export type Session = components["schemas"]["SessionView"];
 export type Access = components["schemas"]["AccessView"];
 export type AccessTotal = components["schemas"]["TotalView"];
 export type Finding = components["schemas"]["FindingView"];
+export type Coverage = components["schemas"]["CoverageView"];
 export type LogEvent = components["schemas"]["EventView"];
 export type Me = components["schemas"]["Me"];
 export type Strips = components["schemas"]["Strips"];

@@ -358,6 +358,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put evidence of a time together: findings, access records, sessions, digests of recordings, and events with their proofs, as one
+         *     archive (tar, gzip) that `aerie log verify` holds against the public key. Logged, with the digest of what is in it.
+         */
+        post: operations["exportEvidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings": {
         parameters: {
             query?: never;
@@ -3017,6 +3037,23 @@ export interface components {
             /** @description In which session. */
             session?: string | null;
         };
+        /** @description Of what evidence is put together. */
+        EvidenceQuery: {
+            /**
+             * Format: date-time
+             * @description From then on.
+             */
+            from: string;
+            /** @description Of this machine alone. */
+            machine?: string | null;
+            /** @description Of this person alone. */
+            person?: string | null;
+            /**
+             * Format: date-time
+             * @description Before then.
+             */
+            until: string;
+        };
         /** @description More time for a session. */
         Extension: {
             /**
@@ -3029,34 +3066,24 @@ export interface components {
         };
         /** @description What somebody does with a finding. */
         FindingStep: {
-            /**
-             * @description Name of the owner (`assign`); nobody where it is missing.
-             * @default null
-             */
-            owner: string | null;
-            /**
-             * @description `acknowledge`, `begin`, `resolve`, `accept`, `reopen`, `assign`, `due` or `comment`.
-             * @default
-             */
+            /** @description Name of the owner (`assign`); nobody where it is missing. */
+            owner?: string | null;
+            /** @description `acknowledge`, `begin`, `resolve`, `accept`, `reopen`, `assign`, `due` or `comment`. */
             step: string;
             /**
              * Format: date-time
              * @description Until when it is accepted, or when it is due; no longer due where it is missing.
-             * @default null
              */
-            until: string | null;
-            /**
-             * @description Why (`resolve`, `accept`, `reopen`), or the comment.
-             * @default null
-             */
-            why: string | null;
+            until?: string | null;
+            /** @description Why (`resolve`, `accept`, `reopen`), or the comment. */
+            why?: string | null;
         };
         /** @description A violation, with its evidence. */
         FindingView: {
             /** @description Account on it. */
             account: string;
             /** @description Controls of NIST SP 800-53, ISO/IEC 27001 and PCI DSS that it is about. */
-            controls?: string[];
+            controls: string[];
             /**
              * Format: int64
              * @description How often.
@@ -3075,7 +3102,7 @@ export interface components {
              */
             first: string;
             /** @description What was done with it, in order; only where one finding is shown. */
-            history?: components["schemas"]["HistoryView"][];
+            history: components["schemas"]["HistoryView"][];
             /** @description Stable identifier of the cause. */
             id: string;
             /** @description `low`, `medium`, `high` or `critical`. */
@@ -3103,7 +3130,7 @@ export interface components {
             /** @description Name of the person, where it is known. */
             person?: string | null;
             /** @description Why it is of that importance. */
-            reason?: string;
+            reason: string;
             /** @description What happened. */
             sentence: string;
             /** @description The session concerned. */
@@ -3112,9 +3139,9 @@ export interface components {
             /** @description Address. */
             source?: string | null;
             /** @description `open`, `acknowledged`, `in-work`, `resolved` or `accepted`. */
-            state?: string;
+            state: string;
             /** @description Technique ids of MITRE ATT&CK. */
-            techniques?: string[];
+            techniques: string[];
             /**
              * Format: date-time
              * @description Until when it is accepted.
@@ -3974,7 +4001,7 @@ export interface components {
                 /** @description Account on it. */
                 account: string;
                 /** @description Controls of NIST SP 800-53, ISO/IEC 27001 and PCI DSS that it is about. */
-                controls?: string[];
+                controls: string[];
                 /**
                  * Format: int64
                  * @description How often.
@@ -3993,7 +4020,7 @@ export interface components {
                  */
                 first: string;
                 /** @description What was done with it, in order; only where one finding is shown. */
-                history?: components["schemas"]["HistoryView"][];
+                history: components["schemas"]["HistoryView"][];
                 /** @description Stable identifier of the cause. */
                 id: string;
                 /** @description `low`, `medium`, `high` or `critical`. */
@@ -4021,7 +4048,7 @@ export interface components {
                 /** @description Name of the person, where it is known. */
                 person?: string | null;
                 /** @description Why it is of that importance. */
-                reason?: string;
+                reason: string;
                 /** @description What happened. */
                 sentence: string;
                 /** @description The session concerned. */
@@ -4030,9 +4057,9 @@ export interface components {
                 /** @description Address. */
                 source?: string | null;
                 /** @description `open`, `acknowledged`, `in-work`, `resolved` or `accepted`. */
-                state?: string;
+                state: string;
                 /** @description Technique ids of MITRE ATT&CK. */
-                techniques?: string[];
+                techniques: string[];
                 /**
                  * Format: date-time
                  * @description Until when it is accepted.
@@ -5850,7 +5877,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            409: {
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6237,6 +6264,35 @@ export interface operations {
             };
         };
     };
+    exportEvidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EvidenceQuery"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/gzip": number[];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     findings: {
         parameters: {
             query?: {
@@ -6363,12 +6419,6 @@ export interface operations {
                 content?: never;
             };
             404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            409: {
                 headers: {
                     [name: string]: unknown;
                 };

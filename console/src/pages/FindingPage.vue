@@ -1,14 +1,20 @@
 <script setup lang="ts">
-import { useMutation, useQuery } from "@tanstack/vue-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
 import { ref } from "vue";
 import { api, unwrap } from "../api/client";
+import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
+import CasePanel from "../features/findings/CasePanel.vue";
+import SuppressForm from "../features/findings/SuppressForm.vue";
+import { capital, kindName } from "../features/findings/kinds";
 import { dayAndClock } from "../lib/time";
 import ProblemNote from "../ui/ProblemNote.vue";
 import StateNote from "../ui/StateNote.vue";
 
 const props = defineProps<{ id: string }>();
 const { zone } = useNow();
+const { administers } = useMe();
+const queries = useQueryClient();
 const finding = useQuery({
   queryKey: ["finding", props.id],
   queryFn: async () => unwrap(await api.GET("/api/v1/findings/{id}", { params: { path: { id: props.id } } })),
@@ -39,12 +45,25 @@ const review = useMutation({
           Settled by {{ finding.data.value.settled.by }} on {{ dayAndClock(finding.data.value.settled.at, zone) }}:
           {{ finding.data.value.settled.why }}
         </p>
-        <p v-else class="border-l-4 border-l-viol bg-violbg px-4 py-3">
-          <span class="font-semibold text-viol">{{
-            finding.data.value.importance[0]!.toUpperCase() + finding.data.value.importance.slice(1)
-          }}</span>
-          {{ finding.data.value.mend }}
-        </p>
+        <div
+          v-else
+          class="border-l-4 px-4 py-3"
+          :class="
+            ['high', 'critical'].includes(finding.data.value.importance)
+              ? 'border-l-viol bg-violbg'
+              : 'border-l-edge bg-sheet'
+          "
+        >
+          <p>
+            <span
+              class="font-semibold"
+              :class="{ 'text-viol': ['high', 'critical'].includes(finding.data.value.importance) }"
+              >{{ capital(finding.data.value.importance) }}:</span
+            >
+            {{ finding.data.value.reason }}.
+          </p>
+          <p class="mt-1">{{ finding.data.value.mend }}</p>
+        </div>
         <form
           v-if="finding.data.value.kind === 'emergency-used' && !finding.data.value.settled"
           class="mt-4 flex flex-wrap items-end gap-3"
@@ -88,55 +107,78 @@ const review = useMutation({
           It was seen {{ finding.data.value.count }} times; the first lines are kept.
         </p>
       </div>
-      <dl class="grid grid-cols-[6rem_1fr] gap-y-1 self-start [&>dt]:text-soft">
-        <dt>Kind</dt>
-        <dd>{{ finding.data.value.kind }}</dd>
-        <dt>Machine</dt>
-        <dd>
-          <RouterLink :to="`/machines/${finding.data.value.machine}`">{{ finding.data.value.machine }}</RouterLink>,
-          <RouterLink :to="{ path: '/sessions', query: { machine: finding.data.value.machine } }"
-            >its sessions</RouterLink
-          >
-        </dd>
-        <dt>Account</dt>
-        <dd>
-          <code>{{ finding.data.value.account }}</code>
-        </dd>
-        <dt>Person</dt>
-        <dd>
-          <RouterLink
-            v-if="finding.data.value.person"
-            :to="{ path: '/sessions', query: { person: finding.data.value.person } }"
-            >{{ finding.data.value.person }}</RouterLink><span v-else>not known</span>
-        </dd>
-        <template v-if="finding.data.value.source">
-          <dt>From</dt>
-          <dd>
-            <code>{{ finding.data.value.source }}</code>
-          </dd>
-        </template>
-        <dt>First</dt>
-        <dd>{{ dayAndClock(finding.data.value.first, zone) }}</dd>
-        <dt>Last</dt>
-        <dd>{{ dayAndClock(finding.data.value.last, zone) }}</dd>
-        <dt>Seen</dt>
-        <dd>{{ finding.data.value.count }} {{ finding.data.value.count === 1 ? "time" : "times" }}</dd>
-        <template v-if="finding.data.value.session">
-          <dt>Session</dt>
-          <dd>
-            <RouterLink
-              :to="{
-                path: `/sessions/${finding.data.value.session}`,
-                query: finding.data.value.moment_ms != null ? { t: finding.data.value.moment_ms } : {},
-              }"
-              data-testid="to-moment"
-              >{{
-                finding.data.value.moment_ms != null ? "Go to the moment in the recording" : "Show the session"
-              }}</RouterLink
+      <div class="grid content-start gap-6">
+        <CasePanel
+          :finding="finding.data.value"
+          :zone="zone"
+          @changed="(f) => queries.setQueryData(['finding', id], f)"
+        />
+        <dl class="grid grid-cols-[6rem_1fr] gap-y-1 self-start [&>dt]:text-soft">
+          <dt>Kind</dt>
+          <dd>{{ kindName(finding.data.value.kind) }}</dd>
+          <dt>Machine</dt>
+          <dd v-if="!finding.data.value.machine">several, or any</dd>
+          <dd v-else>
+            <RouterLink :to="`/machines/${finding.data.value.machine}`">{{ finding.data.value.machine }}</RouterLink>,
+            <RouterLink :to="{ path: '/sessions', query: { machine: finding.data.value.machine } }"
+              >its sessions</RouterLink
             >
           </dd>
-        </template>
-      </dl>
+          <template v-if="finding.data.value.account">
+            <dt>Account</dt>
+            <dd>
+              <code>{{ finding.data.value.account }}</code>
+            </dd>
+          </template>
+          <dt>Person</dt>
+          <dd>
+            <RouterLink
+              v-if="finding.data.value.person"
+              :to="{ path: '/sessions', query: { person: finding.data.value.person } }"
+              >{{ finding.data.value.person }}</RouterLink><span v-else>not known</span>
+          </dd>
+          <template v-if="finding.data.value.source">
+            <dt>From</dt>
+            <dd>
+              <code>{{ finding.data.value.source }}</code>
+            </dd>
+          </template>
+          <dt>First</dt>
+          <dd>{{ dayAndClock(finding.data.value.first, zone) }}</dd>
+          <dt>Last</dt>
+          <dd>{{ dayAndClock(finding.data.value.last, zone) }}</dd>
+          <dt>Seen</dt>
+          <dd>{{ finding.data.value.count }} {{ finding.data.value.count === 1 ? "time" : "times" }}</dd>
+          <template v-if="finding.data.value.session">
+            <dt>Session</dt>
+            <dd>
+              <RouterLink
+                :to="{
+                  path: `/sessions/${finding.data.value.session}`,
+                  query: finding.data.value.moment_ms != null ? { t: finding.data.value.moment_ms } : {},
+                }"
+                data-testid="to-moment"
+                >{{
+                  finding.data.value.moment_ms != null ? "Go to the moment in the recording" : "Show the session"
+                }}</RouterLink
+              >
+            </dd>
+          </template>
+          <template v-if="finding.data.value.techniques.length">
+            <dt>ATT&amp;CK</dt>
+            <dd class="mono">{{ finding.data.value.techniques.join(", ") }}</dd>
+          </template>
+          <template v-if="finding.data.value.controls.length">
+            <dt>Controls</dt>
+            <dd class="text-[0.9rem]">
+              <span v-for="c in finding.data.value.controls" :key="c" class="block">{{ c }}</span>
+            </dd>
+          </template>
+        </dl>
+        <div v-if="administers && finding.data.value.kind !== 'emergency-used'">
+          <SuppressForm :finding="finding.data.value" />
+        </div>
+      </div>
     </div>
   </article>
 </template>

@@ -1,41 +1,52 @@
 <script setup lang="ts">
-import { useInfiniteQuery } from "@tanstack/vue-query";
-import { computed, ref } from "vue";
+import { useInfiniteQuery, useQuery } from "@tanstack/vue-query";
+import { computed } from "vue";
 import { api, unwrap } from "../api/client";
+import { useFilter } from "../composables/useFilter";
+import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
-import { dayAndClock } from "../lib/time";
+import FindingRow from "../features/findings/FindingRow.vue";
+import FindingTabs from "../features/findings/FindingTabs.vue";
+import { STATES, builtIn, capital, kindName } from "../features/findings/kinds";
+import ChoiceBar from "../ui/ChoiceBar.vue";
 import MoreButton from "../ui/MoreButton.vue";
 import StateNote from "../ui/StateNote.vue";
 
+/** What broke the rules, or deserves attention; what is done about each is on its page. */
 const { data: now, zone } = useNow();
-const kind = ref("");
-const KINDS = {
-  "": "Every kind",
-  "around-gateway": "Around the gateway",
-  "outside-hours": "Outside the hours",
-  "not-allowed": "Not allowed",
-  "unmet-demand": "Demand not met",
-  "unowned-account": "Nobody's account",
-  guessed: "Guessed",
-  "unknown-session": "Unknown session",
-  "shared-key": "Key of several people",
-  "unowned-key": "Nobody's key",
-  "host-key-changed": "Another host key",
-  "agent-cloned": "Copied agent",
-  "credential-stuck": "Lost credential",
-  "emergency-used": "Emergency",
-  "key-added": "Key added by hand",
-  "tracks-hidden": "Tracks hidden",
-};
+const { data: me, may } = useMe();
+const { filter, text, narrow, narrowed } = useFilter("q", "kind", "state", "importance", "owner");
+const SHOWN = [
+  ["unsettled", "To be done"],
+  ["settled", "Settled"],
+  ["all", "All"],
+] as const;
+const shown = computed(() => filter.value.state || "unsettled");
+const detections = useQuery({
+  queryKey: ["detections"],
+  queryFn: async () => unwrap(await api.GET("/api/v1/detections")),
+  enabled: computed(() => may("read-everything")),
+});
+const kinds = computed(() => {
+  const all = [...builtIn, ...(detections.data.value?.detections.map((d) => d.name) ?? [])];
+  return all.map((k) => [k, kindName(k)] as const).sort((a, b) => a[1].localeCompare(b[1]));
+});
 const list = useInfiniteQuery({
-  queryKey: ["findings", "list", kind],
+  queryKey: ["findings", "list", filter],
   initialPageParam: undefined as string | undefined,
-  queryFn: async ({ pageParam }) =>
-    unwrap(
-      await api.GET("/api/v1/findings", {
-        params: { query: { kind: kind.value || undefined, after: pageParam, limit: 50 } },
-      }),
-    ),
+  queryFn: async ({ pageParam }) => {
+    const f = filter.value;
+    const query = {
+      kind: f.kind || undefined,
+      state: shown.value === "all" ? undefined : shown.value,
+      importance: f.importance || undefined,
+      owner: f.owner || undefined,
+      q: f.q || undefined,
+      after: pageParam,
+      limit: 50,
+    };
+    return unwrap(await api.GET("/api/v1/findings", { params: { query } }));
+  },
   getNextPageParam: (page) => page.next ?? undefined,
 });
 const findings = computed(() => list.data.value?.pages.flatMap((p) => p.items) ?? []);
@@ -46,56 +57,86 @@ const critical = computed(() => findings.value.filter((f) => f.importance === "c
   <h1>
     <template v-if="now?.findings">
       There {{ now.findings === 1 ? "is 1 open finding" : `are ${now.findings} open findings`
-      }}<template v-if="critical && !kind"
+      }}<template v-if="critical && !narrowed"
         >, <span class="text-viol">{{ critical }} of them critical</span></template
       >.
     </template>
     <template v-else>Findings</template>
   </h1>
-  <label class="mb-3 mt-4 flex items-center gap-2">
-    <span class="text-soft">Show</span>
-    <select v-model="kind" class="field">
-      <option v-for="(name, value) in KINDS" :key="value" :value="value">{{ name }}</option>
-    </select>
-  </label>
-  <ul v-if="findings.length" class="sheet divide-y divide-line">
-    <li
-      v-for="f in findings"
-      :key="f.id"
-      class="grid grid-cols-[5.5rem_1fr_auto] gap-x-4 px-4 py-3"
-      data-testid="finding"
+  <FindingTabs here="findings" />
+  <form class="mb-3 flex flex-wrap items-center gap-3" role="search" @submit.prevent="narrow({ q: text })">
+    <ChoiceBar
+      legend="State"
+      name="state"
+      :choices="SHOWN"
+      :chosen="SHOWN.some(([s]) => s === shown) ? shown : ''"
+      @choose="narrow({ state: $event === 'unsettled' ? '' : $event })"
+    />
+    <label>
+      <span class="sr-only">Kind</span>
+      <select
+        class="field max-w-56"
+        name="kind"
+        :value="filter.kind"
+        @change="narrow({ kind: ($event.target as HTMLSelectElement).value })"
+      >
+        <option value="">Every kind</option>
+        <option v-for="[value, name] in kinds" :key="value" :value="value">{{ name }}</option>
+      </select>
+    </label>
+    <label>
+      <span class="sr-only">Importance</span>
+      <select
+        class="field"
+        name="importance"
+        :value="filter.importance"
+        @change="narrow({ importance: ($event.target as HTMLSelectElement).value })"
+      >
+        <option value="">Every importance</option>
+        <option v-for="i in ['medium', 'high']" :key="i" :value="i">{{ capital(i) }} and more</option>
+        <option value="critical">Critical</option>
+      </select>
+    </label>
+    <label class="flex items-center gap-2">
+      <input
+        type="checkbox"
+        name="mine"
+        :checked="!!me && filter.owner === me.person"
+        @change="narrow({ owner: ($event.target as HTMLInputElement).checked ? (me?.person ?? '') : '' })"
+      />
+      Mine
+    </label>
+    <label>
+      <span class="sr-only">Text</span>
+      <input
+        v-model="text"
+        type="search"
+        class="field w-60"
+        name="q"
+        placeholder="Person, machine, address, line"
+        @search="narrow({ q: text })"
+      />
+    </label>
+    <button
+      v-if="narrowed"
+      type="button"
+      class="button"
+      @click="narrow({ q: '', kind: '', state: '', importance: '', owner: '' })"
     >
-      <span v-if="f.settled" class="text-soft">Settled</span>
-      <span v-else class="font-semibold" :class="f.importance === 'medium' ? 'text-ink' : 'text-viol'">{{
-        f.importance[0]!.toUpperCase() + f.importance.slice(1)
-      }}</span>
-      <div>
-        <RouterLink :to="`/findings/${f.id}`">{{ f.sentence }}</RouterLink>
-        <p class="mt-0.5 text-[0.9rem] text-soft">
-          {{ KINDS[f.kind as keyof typeof KINDS] ?? f.kind
-          }}<template v-if="f.lines.length">
-            · {{ f.lines.length }} {{ f.lines.length === 1 ? "line" : "lines" }} of evidence</template
-          ><template v-if="f.settled"> · settled by {{ f.settled.by }}: {{ f.settled.why }}</template
-          ><template v-if="f.session">
-            ·
-            <RouterLink
-              :to="{ path: `/sessions/${f.session}`, query: f.moment_ms != null ? { t: f.moment_ms } : {} }"
-              >{{ f.moment_ms != null ? "the moment in the recording" : "the session" }}</RouterLink
-            ></template
-          >
-        </p>
-      </div>
-      <time class="whitespace-nowrap text-soft">{{ dayAndClock(f.last, zone) }}</time>
-    </li>
+      Clear
+    </button>
+  </form>
+  <ul v-if="findings.length" class="sheet divide-y divide-line">
+    <FindingRow v-for="f in findings" :key="f.id" :finding="f" :zone="zone" />
   </ul>
   <StateNote
     v-else
     :loading="list.isPending.value"
     :error="list.error.value"
     :empty="
-      kind
-        ? 'There is no finding of this kind.'
-        : 'There are no findings. Hold a machine\'s log against the rules with `aerie audit scan FILE`.'
+      narrowed
+        ? `No finding is like that${STATES[shown] ? ` and ${STATES[shown]?.toLowerCase()}` : ''}.`
+        : 'Nothing is to be done. Hold a machine\'s log against the rules with `aerie audit scan FILE`.'
     "
     @retry="list.refetch()"
   />

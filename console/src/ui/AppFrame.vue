@@ -41,7 +41,13 @@ const places = computed(() => {
   ];
   return all.filter(([, , shown]) => shown).map(([path, name]) => [path, name] as const);
 });
-const here = (path: string) => (path === "/" ? route.path === "/" : route.path.startsWith(path));
+/** Pages that belong to the place of another. */
+const PARTS: Record<string, string> = {
+  "/coverage": "/findings",
+  "/detections": "/findings",
+  "/suppressions": "/findings",
+};
+const here = (path: string) => (path === "/" ? route.path === "/" : (PARTS[route.path] ?? route.path).startsWith(path));
 
 function find() {
   void router.push({ path: "/sessions", query: search.value ? { q: search.value } : {} });

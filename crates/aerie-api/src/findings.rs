@@ -14,7 +14,6 @@ pub struct FindingView {
     /// `low`, `medium`, `high` or `critical`.
     pub importance: String,
     /// Why it is of that importance.
-    #[serde(default)]
     pub reason: String,
     /// What happened.
     pub sentence: String,
@@ -43,32 +42,24 @@ pub struct FindingView {
     /// The moment in its recording.
     pub moment_ms: Option<u64>,
     /// `open`, `acknowledged`, `in-work`, `resolved` or `accepted`.
-    #[serde(default = "open")]
     pub state: String,
     /// Name of the person whose it is.
-    #[serde(default)]
     pub owner: Option<String>,
     /// When it is due.
     #[schema(value_type = Option<String>, format = DateTime)]
-    #[serde(default)]
     pub due: Option<Timestamp>,
     /// Until when it is accepted.
     #[schema(value_type = Option<String>, format = DateTime)]
-    #[serde(default)]
     pub until: Option<Timestamp>,
     /// How it was settled; none while it is open.
     pub settled: Option<SettledView>,
     /// Version of the detections that found it, where one did.
-    #[serde(default)]
     pub detections: Option<String>,
     /// Technique ids of MITRE ATT&CK.
-    #[serde(default)]
     pub techniques: Vec<String>,
     /// Controls of NIST SP 800-53, ISO/IEC 27001 and PCI DSS that it is about.
-    #[serde(default)]
     pub controls: Vec<String>,
     /// What was done with it, in order; only where one finding is shown.
-    #[serde(default)]
     pub history: Vec<HistoryView>,
 }
 
@@ -90,19 +81,19 @@ pub struct HistoryView {
 
 /// What somebody does with a finding.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default, deny_unknown_fields)]
+#[serde(deny_unknown_fields)]
 pub struct FindingStep {
     /// `acknowledge`, `begin`, `resolve`, `accept`, `reopen`, `assign`, `due` or `comment`.
     pub step: String,
     /// Why (`resolve`, `accept`, `reopen`), or the comment.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
     /// Name of the owner (`assign`); nobody where it is missing.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
     /// Until when it is accepted, or when it is due; no longer due where it is missing.
     #[schema(value_type = Option<String>, format = DateTime)]
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub until: Option<Timestamp>,
 }
 

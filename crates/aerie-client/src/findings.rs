@@ -2,7 +2,9 @@
 
 use crate::people::name;
 use crate::{Client, Result};
-use aerie_api::{CoverageView, DetectionsView, EvidenceQuery, FindingStep, FindingView, NewDetections, NewSuppression, Page, SuppressionView};
+use aerie_api::{
+    CoverageView, DetectionsView, EvidenceQuery, FindingStep, FindingView, NewDetections, NewSuppression, Page, SuppressionView,
+};
 use reqwest::Method;
 use serde::Serialize;
 

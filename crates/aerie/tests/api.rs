@@ -385,7 +385,9 @@ async fn a_finding_is_taken_on_settled_and_comes_back_when_it_happens_again() {
     admin.work_on_finding(&id, &step("acknowledge")).await.unwrap();
     let given = admin.work_on_finding(&id, &FindingStep { owner: Some("tove".into()), ..step("assign") }).await.unwrap();
     assert_eq!((given.state.as_str(), given.owner.as_deref(), given.history.len()), ("acknowledged", Some("tove"), 2));
-    for refused in [step("resolve"), because("accept", "x"), step("dance"), FindingStep { owner: Some("nobody-here".into()), ..step("assign") }] {
+    for refused in
+        [step("resolve"), because("accept", "x"), step("dance"), FindingStep { owner: Some("nobody-here".into()), ..step("assign") }]
+    {
         assert_eq!(admin.work_on_finding(&id, &refused).await.unwrap_err().status(), Some(400), "{refused:?}");
     }
     let resolved = admin.work_on_finding(&id, &because("resolve", "the password is gone")).await.unwrap();
@@ -400,7 +402,8 @@ async fn a_finding_is_taken_on_settled_and_comes_back_when_it_happens_again() {
     let again = auditor.finding(&id).await.unwrap();
     assert_eq!((again.state.as_str(), again.count, again.owner.as_deref()), ("open", 2, Some("tove")));
     assert_eq!(again.history.last().unwrap().sentence, "It happened again and is open.");
-    let accepted = FindingStep { until: Some(jiff::Timestamp::now() + jiff::SignedDuration::from_hours(48)), ..because("accept", "until Monday") };
+    let accepted =
+        FindingStep { until: Some(jiff::Timestamp::now() + jiff::SignedDuration::from_hours(48)), ..because("accept", "until Monday") };
     assert_eq!(admin.work_on_finding(&id, &accepted).await.unwrap().state, "accepted");
     scan(line(1) + &line(2) + &line(3)).await;
     let still = auditor.finding(&id).await.unwrap();

@@ -674,6 +674,57 @@ async fn an_emergency_stays_open_until_somebody_else_has_looked_at_it() {
 }
 
 #[tokio::test]
+async fn a_finding_is_worked_on_and_others_like_it_are_kept_from_coming_up() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "lena").await;
+    goto(&d, "/findings?kind=spraying").await;
+    d.query(By::XPath("//a[contains(., 'tried many accounts')]")).first().await.unwrap().click().await.unwrap();
+    says(&d, "[data-testid=case]", "Open, nobody's").await;
+    let button = async |name: &str| {
+        let path = format!("//main//button[normalize-space()='{name}']");
+        d.query(By::XPath(path)).first().await.unwrap().click().await.unwrap();
+    };
+    button("Seen").await;
+    says(&d, "[data-testid=case]", "Seen, nobody's").await;
+    button("Give to …").await;
+    type_into(&d, "input[name=owner]", "\u{e009}a\u{e009}greta\n").await;
+    says(&d, "[data-testid=case]", "greta's").await;
+    button("Resolve").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "finding with a form");
+    type_into(&d, "textarea[name=why]", "Closed to that network.").await;
+    d.find(By::Css("#case-step button[data-kind=main]")).await.unwrap().click().await.unwrap();
+    says(&d, "[data-testid=settled]", "Settled by lena").await;
+    says(&d, "main", "lena resolved it: Closed to that network.").await;
+    button("Open again").await;
+    type_into(&d, "textarea[name=why]", "It goes on.").await;
+    d.find(By::Css("#case-step button[data-kind=main]")).await.unwrap().click().await.unwrap();
+    says(&d, "[data-testid=case]", "Open, greta's").await;
+    button("Suppress others like it …").await;
+    d.execute("const i = document.querySelector('input[name=until]'); i.value = new Date(Date.now() + 9e8).toISOString().slice(0, 10); i.dispatchEvent(new Event('input'));", vec![])
+        .await
+        .unwrap();
+    type_into(&d, "input[name=suppress-why]", "A scanner of our own.\n").await;
+    says(&d, "main", "does not come up until").await;
+    goto(&d, "/suppressions").await;
+    says(&d, "[data-testid=suppression]", "A scanner of our own.").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "suppressions");
+    button("Let them come up").await;
+    says(&d, "h1", "Every finding comes up").await;
+    goto(&d, "/coverage").await;
+    says(&d, "h1", "no log of").await;
+    find(&d, "[data-testid=coverage] svg rect").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "coverage");
+    goto(&d, "/detections").await;
+    says(&d, "h1", "detections look for what deserves attention").await;
+    button("Change the text").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "detections");
+    type_into(&d, "textarea[name=text]", "x").await;
+    type_into(&d, "input[name=why]", "A slip\n").await;
+    says(&d, "[role=alert]", "The detections: TOML parse error").await;
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
 async fn who_was_where_is_shown_over_time_and_narrowed_to_one() {
     let d = browser(1280, 800, false).await;
     sign_in(&d, "greta").await;
@@ -737,6 +788,9 @@ async fn screenshots() {
             goto(&d, "/findings").await;
             find(&d, "[data-testid=finding]").await;
             shot("findings").await;
+            goto(&d, "/coverage").await;
+            find(&d, "[data-testid=coverage]").await;
+            shot("coverage").await;
             goto(&d, "/accesses").await;
             find(&d, "[data-testid=access]").await;
             shot("accesses").await;

@@ -259,13 +259,15 @@ mod tests {
         files.insert("README.txt".into(), explanation("A test.", "now").into_bytes());
         let contents = contents(&files);
         let bodies: Vec<String> = (0..21u64)
-            .map(|seq| match seq {
-                7 => NewEvent::new(at, EventKind::RecordingClosed, "ines").session("s-1").with("digest", "abcd"),
-                20 => NewEvent::new(at, EventKind::EvidenceExported, "greta").with("contents", contents_digest(&contents)),
-                _ => NewEvent::new(at, EventKind::SignIn, "ines"),
-            }
-            .at_place(seq)
-            .body())
+            .map(|seq| {
+                match seq {
+                    7 => NewEvent::new(at, EventKind::RecordingClosed, "ines").session("s-1").with("digest", "abcd"),
+                    20 => NewEvent::new(at, EventKind::EvidenceExported, "greta").with("contents", contents_digest(&contents)),
+                    _ => NewEvent::new(at, EventKind::SignIn, "ines"),
+                }
+                .at_place(seq)
+                .body()
+            })
             .collect();
         let leaves: Vec<_> = bodies.iter().map(|b| leaf_hash(b.as_bytes())).collect();
         let mut tree = Tree::default();

@@ -5,7 +5,7 @@ use super::coverage::{MOST_DAYS, covered};
 use super::problem::Problem;
 use crate::service::App;
 use aerie_api::{AccessView, EvidenceQuery};
-use aerie_core::evidence::{EventKind, ProvedEvent, Proofs, RecordingDigest, contents, contents_digest, explanation, hex};
+use aerie_core::evidence::{EventKind, Proofs, ProvedEvent, RecordingDigest, contents, contents_digest, explanation, hex};
 use aerie_store::{AccessFilter, EventFilter, FindingFilter, SessionFilter, SessionRow, StoredEvent};
 use axum::Json;
 use axum::extract::State;
@@ -95,7 +95,9 @@ fn lines<T: Serialize>(rows: impl Iterator<Item = T>) -> Result<Vec<u8>, Problem
 
 fn few(what: &str, n: usize) -> Result<(), Problem> {
     if n > MOST_ROWS as usize {
-        return Err(Problem::bad_request(format!("There are more than {MOST_ROWS} {what}: ask for a shorter time, one machine or one person.")));
+        return Err(Problem::bad_request(format!(
+            "There are more than {MOST_ROWS} {what}: ask for a shorter time, one machine or one person."
+        )));
     }
     Ok(())
 }
@@ -103,19 +105,18 @@ fn few(what: &str, n: usize) -> Result<(), Problem> {
 /// What is not proved by itself.
 async fn gathered(app: &App, q: &EvidenceQuery, sessions: &[SessionRow]) -> Result<Files, Problem> {
     let (machine, person) = (q.machine.clone(), q.person.clone());
-    let filter = FindingFilter { machine: machine.clone(), before: Some((q.until, String::new())), limit: MOST_ROWS + 1, ..FindingFilter::default() };
+    let filter = FindingFilter {
+        machine: machine.clone(),
+        before: Some((q.until, String::new())),
+        limit: MOST_ROWS + 1,
+        ..FindingFilter::default()
+    };
     let findings = app.store.findings(&filter).await?;
     few("findings", findings.len())?;
     let of = |wanted: &Option<String>, is: Option<&str>| wanted.as_deref().is_none_or(|w| is == Some(w));
     let findings = findings.into_iter().filter(|f| f.finding.last >= q.from && of(&q.person, f.finding.person.as_deref()));
-    let filter = AccessFilter {
-        since: Some(q.from),
-        until: Some(q.until),
-        machine,
-        person,
-        limit: MOST_ROWS + 1,
-        ..AccessFilter::default()
-    };
+    let filter =
+        AccessFilter { since: Some(q.from), until: Some(q.until), machine, person, limit: MOST_ROWS + 1, ..AccessFilter::default() };
     let accesses = app.store.accesses(&filter).await?;
     few("accesses", accesses.len())?;
     let rules = app.rules.now();

@@ -1,7 +1,7 @@
 //! The event log, and packs of evidence.
 
-use super::account;
 use super::accesses::{instant, zone_of};
+use super::account;
 use crate::cli::Log;
 use crate::output::{Printer, hanging};
 use crate::{Exit, Failure};
