@@ -56,7 +56,7 @@ const critical = computed(() => findings.value.filter((f) => f.importance === "c
 <template>
   <h1>
     <template v-if="now?.findings">
-      There {{ now.findings === 1 ? "is 1 open finding" : `are ${now.findings} open findings`
+      There {{ now.findings === 1 ? "is 1 open finding above low" : `are ${now.findings} open findings above low`
       }}<template v-if="critical && !narrowed"
         >, <span class="text-viol">{{ critical }} of them critical</span></template
       >.

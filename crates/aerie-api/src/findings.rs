@@ -246,6 +246,16 @@ pub struct NewDetections {
     pub after: i64,
 }
 
+/// How far a log was read.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LogPositionView {
+    /// Bytes that were read; 0 where it was not, or was cut since.
+    pub offset: u64,
+    /// When.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub read_at: Option<Timestamp>,
+}
+
 /// Of what evidence is put together.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

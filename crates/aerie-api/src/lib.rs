@@ -12,8 +12,8 @@ mod sessions;
 pub use accesses::*;
 pub use asking::*;
 pub use findings::{
-    CoverageView, DetectionView, DetectionsView, EvidenceQuery, FindingStep, FindingView, HistoryView, LogLineView, MachineCoverage,
-    NewDetections, NewSuppression, ScanResult, SettledView, SuppressionView,
+    CoverageView, DetectionView, DetectionsView, EvidenceQuery, FindingStep, FindingView, HistoryView, LogLineView, LogPositionView,
+    MachineCoverage, NewDetections, NewSuppression, ScanResult, SettledView, SuppressionView,
 };
 pub use frames::{FrameKind, FrameView};
 pub use machines::*;

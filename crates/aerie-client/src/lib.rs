@@ -116,6 +116,10 @@ pub struct ScanQuery {
     pub mapping: Option<String>,
     /// The machine whose log it is.
     pub host: Option<String>,
+    /// SHA-256 of its first 512 bytes, in hexadecimal.
+    pub head: Option<String>,
+    /// Where it is read on.
+    pub offset: Option<u64>,
 }
 
 impl Client {
@@ -485,6 +489,15 @@ impl Client {
     /// See [`Client::sign_in`].
     pub async fn why(&self, query: &WhyQuery) -> Result<Why> {
         self.ask(self.call(Method::GET, "why").query(query)).await
+    }
+
+    /// How far a log was read that begins so. One that is shorter than what was read of it becomes a finding.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn log_position(&self, head: &str, log: &str, size: u64) -> Result<aerie_api::LogPositionView> {
+        let query = [("head", head.to_string()), ("name", log.to_string()), ("size", size.to_string())];
+        self.ask(self.call(Method::GET, "audit/position").query(&query)).await
     }
 
     /// Audits a log, which is streamed.

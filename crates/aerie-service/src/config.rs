@@ -1,3 +1,4 @@
+use aerie_core::policy::Network;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
@@ -19,6 +20,19 @@ pub struct Config {
     pub http: Option<SocketAddr>,
     /// Address of the SSH gateway; port 0 takes a free one.
     pub ssh: SocketAddr,
+    /// Where machines and collectors send their logs.
+    pub syslog: Syslog,
+}
+
+/// The listener of logs (RFC 5424 over TCP and, per RFC 5425, TLS). Nowhere unless told otherwise.
+#[derive(Debug, Clone, Default)]
+pub struct Syslog {
+    /// Address with TLS; port 0 takes a free one.
+    pub tls: Option<SocketAddr>,
+    /// Address without TLS.
+    pub plain: Option<SocketAddr>,
+    /// Who may send, besides this machine itself.
+    pub from: Vec<Network>,
 }
 
 impl Config {

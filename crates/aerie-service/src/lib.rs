@@ -21,7 +21,7 @@ mod sessions;
 mod vault;
 mod watch;
 
-pub use config::{Config, DEFAULT_HTTP, DEFAULT_HTTPS, DEFAULT_SSH};
+pub use config::{Config, DEFAULT_HTTP, DEFAULT_HTTPS, DEFAULT_SSH, Syslog};
 pub use identity::{PASSWORD_COST, hash_password, totp_purpose};
 pub use keys::{KeyAge, KeyError, Keys, Purpose, fingerprint};
 pub use recorder::{RecordingInfo, read_recording};

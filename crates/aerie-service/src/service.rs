@@ -190,7 +190,7 @@ impl App {
 
     /// Makes or renews the certificate; connections that are open go on with the one before.
     pub(crate) fn renew_tls(&self, now: Timestamp) -> Result<(), KeyError> {
-        if self.config.https.is_none() {
+        if self.config.https.is_none() && self.config.syslog.tls.is_none() {
             return Ok(());
         }
         let failed = |e: rustls::Error| KeyError::Tls(e.to_string());
@@ -216,6 +216,7 @@ pub struct Service {
     ssh: SocketAddr,
     writer: JoinHandle<()>,
     first_link: Option<String>,
+    syslog: Vec<SocketAddr>,
 }
 
 impl Service {
@@ -282,6 +283,15 @@ impl Service {
         let http = consoles.first().map(|c| c.2).ok_or(ServiceError::NoConsole)?;
         app.renew_tls(Timestamp::now())?;
         let first_link = first_link(&app).await?;
+        let mut logs = vec![];
+        for (at, tls) in [(app.config.syslog.plain, false), (app.config.syslog.tls, true)] {
+            let Some(at) = at else { continue };
+            logs.push((bind(at, "the listener of logs").await?, tls));
+        }
+        let syslog = logs.iter().filter_map(|(l, _)| l.local_addr().ok()).collect();
+        if !logs.is_empty() {
+            crate::audit::live::start(&app, logs).await?;
+        }
         app.log.append(NewEvent::new(Timestamp::now(), EventKind::ServiceStarted, "service").says("The service started.")).await?;
         tokio::spawn(gateway::listen(app.clone(), ssh_listener));
         for (listener, tls, _) in consoles {
@@ -295,7 +305,7 @@ impl Service {
         tokio::spawn(sweep_now_and_then(app.clone()));
         tokio::spawn(look_now_and_then(app.clone()));
         tokio::spawn(sign_now_and_then(app.clone()));
-        Ok(Self { app, http, ssh, writer, first_link })
+        Ok(Self { app, http, ssh, writer, first_link, syslog })
     }
 
     /// The link with which the first administrator is made; none once somebody is there. It is made anew at each start, and
@@ -323,6 +333,11 @@ impl Service {
     /// Where the console listens with TLS, if it does.
     pub fn https(&self) -> Option<SocketAddr> {
         self.app.listening_tls.get().copied()
+    }
+
+    /// Where logs are taken: first without TLS, then with it.
+    pub fn syslog(&self) -> &[SocketAddr] {
+        &self.syslog
     }
 
     /// Where the gateway listens.

@@ -46,11 +46,10 @@ CREATE TABLE evidence_days (
 ) STRICT, WITHOUT ROWID;
 CREATE INDEX evidence_days_day ON evidence_days (day);
 
--- How far each log was read: its beginning tells it from the next one of the same name.
+-- How far each log was read: its beginning tells it from others, whatever it is called by now.
 CREATE TABLE log_positions (
-    name TEXT PRIMARY KEY,
-    head TEXT NOT NULL,
-    head_bytes INTEGER NOT NULL,
+    head TEXT PRIMARY KEY,
+    name TEXT NOT NULL,
     offset INTEGER NOT NULL,
     lines INTEGER NOT NULL,
     read_at INTEGER NOT NULL

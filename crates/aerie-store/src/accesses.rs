@@ -168,6 +168,7 @@ impl Store {
             match one {
                 Recorded::Began(record) => began(&mut t, record).await?,
                 Recorded::Ended { id, at, line } => ended(&mut t, id, *at, line.as_ref()).await?,
+                Recorded::Closed { machine, source, port, at, line } => closed(&mut t, (machine, source, *port), *at, line).await?,
             }
         }
         Ok(t.commit().await?)
@@ -328,4 +329,26 @@ async fn ended(t: &mut Transaction<'_, Sqlite>, id: &str, when: Timestamp, line:
     let mut more = kept.clone();
     more.merge(AccessRecord { end: Some(when), lines: line.cloned().into_iter().collect(), ..kept.clone() });
     if more == kept { Ok(()) } else { put(t, &more).await }
+}
+
+/// Ends the last access from there that has no end.
+async fn closed(
+    t: &mut Transaction<'_, Sqlite>,
+    (machine, source, port): (&str, &str, u16),
+    when: Timestamp,
+    line: &LogLine,
+) -> Result<()> {
+    let id: Option<String> = sqlx::query_scalar(
+        "SELECT id FROM accesses WHERE machine = ?1 AND began <= ?4 AND source = ?2 AND port = ?3 AND ended IS NULL ORDER BY began DESC LIMIT 1",
+    )
+    .bind(machine)
+    .bind(source)
+    .bind(i64::from(port))
+    .bind(ms(when))
+    .fetch_optional(&mut **t)
+    .await?;
+    match id {
+        Some(id) => ended(t, &id, when, Some(line)).await,
+        None => Ok(()),
+    }
 }

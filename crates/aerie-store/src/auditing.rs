@@ -42,12 +42,10 @@ pub struct PublishedDetections {
 /// How far a log was read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LogPosition {
+    /// SHA-256 of its first bytes, in hexadecimal: what tells it from others.
+    pub head: String,
     /// Name, as findings cite it.
     pub name: String,
-    /// SHA-256 of its beginning, in hexadecimal.
-    pub head: String,
-    /// Bytes of the beginning.
-    pub head_bytes: u64,
     /// Bytes read.
     pub offset: u64,
     /// Lines in them.
@@ -219,20 +217,18 @@ impl Store {
         Ok(days.into_iter().collect())
     }
 
-    /// How far the log of that name was read.
+    /// How far the log that begins so was read.
     ///
     /// # Errors
     /// When the database refuses.
-    pub async fn log_position(&self, name: &str) -> Result<Option<LogPosition>> {
-        let row: Option<(String, i64, i64, i64, i64)> =
-            sqlx::query_as("SELECT head, head_bytes, offset, lines, read_at FROM log_positions WHERE name = ?1")
-                .bind(name)
-                .fetch_optional(&self.read)
-                .await?;
-        Ok(row.map(|(head, head_bytes, offset, lines, read_at)| LogPosition {
-            name: name.into(),
-            head,
-            head_bytes: counted(head_bytes),
+    pub async fn log_position(&self, head: &str) -> Result<Option<LogPosition>> {
+        let row: Option<(String, i64, i64, i64)> = sqlx::query_as("SELECT name, offset, lines, read_at FROM log_positions WHERE head = ?1")
+            .bind(head)
+            .fetch_optional(&self.read)
+            .await?;
+        Ok(row.map(|(name, offset, lines, read_at)| LogPosition {
+            head: head.into(),
+            name,
             offset: counted(offset),
             lines: counted(lines),
             read_at: at(read_at),
@@ -244,17 +240,14 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub async fn put_log_position(&self, p: &LogPosition) -> Result<()> {
-        sqlx::query(
-            "INSERT OR REPLACE INTO log_positions (name, head, head_bytes, offset, lines, read_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-        )
-        .bind(&p.name)
-        .bind(&p.head)
-        .bind(whole(p.head_bytes))
-        .bind(whole(p.offset))
-        .bind(whole(p.lines))
-        .bind(ms(p.read_at))
-        .execute(&self.write)
-        .await?;
+        sqlx::query("INSERT OR REPLACE INTO log_positions (head, name, offset, lines, read_at) VALUES (?1, ?2, ?3, ?4, ?5)")
+            .bind(&p.head)
+            .bind(&p.name)
+            .bind(whole(p.offset))
+            .bind(whole(p.lines))
+            .bind(ms(p.read_at))
+            .execute(&self.write)
+            .await?;
         Ok(())
     }
 }

@@ -273,6 +273,7 @@ async fn each_role_is_refused_every_call_that_is_not_its_own() {
         "publishPolicy",
         "makeCheckpoint",
         "scanLog",
+        "logPosition",
         "workOnFinding",
         "suppress",
         "withdrawSuppression",

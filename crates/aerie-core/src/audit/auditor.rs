@@ -251,6 +251,17 @@ impl Auditor {
         self.detector.handle_signal(&signal, &mut self.findings);
     }
 
+    /// Takes a changed world: rules, sessions and people as they are from now on. Detections stay as they were.
+    pub fn handle_world(&mut self, world: Arc<World>) {
+        self.world = world;
+        self.machine = None;
+    }
+
+    /// What was found, or found again, since it was last asked for. For logs that never end.
+    pub fn poll_findings(&mut self, zone: &TimeZone) -> Vec<Finding> {
+        self.findings.poll_changed(zone)
+    }
+
     /// Ends the audit.
     pub fn finish(self, zone: &TimeZone) -> Vec<Finding> {
         self.findings.finish(zone)

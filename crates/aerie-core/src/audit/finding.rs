@@ -284,10 +284,28 @@ pub struct Raised {
 /// Gathers findings: one for one cause.
 #[derive(Debug, Default)]
 pub struct Findings {
-    found: HashMap<String, (Finding, String, String)>,
+    found: HashMap<String, Kept>,
     /// Room for the key of a cause, so that counting what is known allocates nothing.
     key: String,
     beyond: u64,
+}
+
+/// A finding with both halves of its sentence.
+#[derive(Debug)]
+struct Kept {
+    finding: Finding,
+    what: String,
+    why: String,
+    /// Whether it is new, or was counted since it was last told.
+    changed: bool,
+}
+
+impl Kept {
+    /// The finding with its sentence, which tells times in a zone.
+    fn told(&self, zone: &jiff::tz::TimeZone) -> Finding {
+        let sentence = format!("{} {}; {}.", self.what, times(&self.finding, zone), self.why);
+        Finding { sentence, ..self.finding.clone() }
+    }
 }
 
 /// What makes occurrences one finding.
@@ -324,7 +342,8 @@ impl Findings {
     /// called. `lines` makes the lines that show them, and is asked only while there is room for more.
     pub fn handle_known(&mut self, cause: Cause<'_>, at: Timestamp, count: u64, lines: impl FnOnce() -> Vec<LogLine>) -> bool {
         cause.write(&mut self.key);
-        let Some((finding, _, _)) = self.found.get_mut(&self.key) else { return false };
+        let Some(Kept { finding, changed, .. }) = self.found.get_mut(&self.key) else { return false };
+        *changed = true;
         finding.count += count;
         finding.first = finding.first.min(at);
         finding.last = finding.last.max(at);
@@ -365,7 +384,7 @@ impl Findings {
             moment_ms,
             detection: about,
         };
-        self.found.insert(key, (finding, what, why));
+        self.found.insert(key, Kept { finding, what, why, changed: true });
     }
 
     /// How many causes were found so far.
@@ -380,17 +399,19 @@ impl Findings {
 
     /// The findings, most important first, then the newest; times in sentences are told in `zone`.
     pub fn finish(self, zone: &jiff::tz::TimeZone) -> Vec<Finding> {
-        let mut all: Vec<Finding> = self
-            .found
-            .into_values()
-            .map(|(mut f, what, why)| {
-                f.sentence = format!("{what} {}; {why}.", times(&f, zone));
-                f
-            })
-            .collect();
-        all.sort_by(|a, b| b.importance.cmp(&a.importance).then(b.last.cmp(&a.last)).then(a.id.cmp(&b.id)));
-        all
+        sorted(self.found.values().map(|k| k.told(zone)).collect())
     }
+
+    /// Those that are new, or were counted since they were last asked for, in the same order. For logs that never end.
+    pub fn poll_changed(&mut self, zone: &jiff::tz::TimeZone) -> Vec<Finding> {
+        let changed = self.found.values_mut().filter_map(|k| std::mem::take(&mut k.changed).then(|| k.told(zone)));
+        sorted(changed.collect())
+    }
+}
+
+fn sorted(mut all: Vec<Finding>) -> Vec<Finding> {
+    all.sort_by(|a, b| b.importance.cmp(&a.importance).then(b.last.cmp(&a.last)).then(a.id.cmp(&b.id)));
+    all
 }
 
 fn times(f: &Finding, zone: &jiff::tz::TimeZone) -> String {
@@ -456,7 +477,9 @@ mod tests {
                 about: None,
             });
         }
-        let all = findings.finish(&jiff::tz::TimeZone::UTC);
+        let utc = jiff::tz::TimeZone::UTC;
+        assert_eq!((findings.poll_changed(&utc).len(), findings.poll_changed(&utc).len()), (1, 0));
+        let all = findings.finish(&utc);
         assert_eq!((all.len(), all[0].count, all[0].lines.len()), (1, 50, MOST_LINES));
         assert_eq!(
             all[0].sentence,

@@ -14,6 +14,11 @@ pub struct LineSplitter {
 }
 
 impl LineSplitter {
+    /// For a stream that goes on where another ended: at this offset, which is the beginning of a line.
+    pub fn at(offset: u64) -> Self {
+        Self { offset, ..Self::default() }
+    }
+
     /// Takes a piece and calls back for each line that it completes, with the line's offset in the stream.
     pub fn handle_bytes(&mut self, mut piece: &[u8], each: &mut impl FnMut(&[u8], u64)) {
         while let Some(end) = memchr::memchr(b'\n', piece) {

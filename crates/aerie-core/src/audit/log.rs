@@ -117,6 +117,19 @@ pub enum Observation {
         /// The whole access.
         access: Access,
     },
+    /// A connection is over whose beginning stood before the place from which the log is read on.
+    Closed {
+        /// Host name as the log has it.
+        host: Arc<str>,
+        /// Address.
+        source: String,
+        /// Port there.
+        port: u16,
+        /// When.
+        at: Timestamp,
+        /// The line that says so.
+        line: LogLine,
+    },
     /// A command was run as another account.
     Ran(Ran),
 }
@@ -167,6 +180,8 @@ pub struct AccessLog {
     order: VecDeque<(ConnectionKey, u64)>,
     serial: u64,
     counts: Counts,
+    /// Lines before the first that is read here.
+    skipped: u64,
     unclear: Vec<LogLine>,
     coverage: Coverage,
     out: VecDeque<Observation>,
@@ -190,6 +205,7 @@ impl AccessLog {
             order: VecDeque::new(),
             serial: 0,
             counts: Counts::default(),
+            skipped: 0,
             unclear: vec![],
             coverage: Coverage::default(),
             out: VecDeque::new(),
@@ -200,6 +216,13 @@ impl AccessLog {
     #[must_use]
     pub fn of_host(mut self, host: &str) -> Self {
         self.own_host = host.into();
+        self
+    }
+
+    /// Goes on after so many lines of the same file.
+    #[must_use]
+    pub fn after_lines(mut self, lines: u64) -> Self {
+        self.skipped = lines;
         self
     }
 
@@ -474,7 +497,12 @@ impl AccessLog {
             }
             Message::Closed { source, port } => {
                 let evidence = self.evidence(line, offset);
-                self.end(&(host, source.to_string(), port), at, Some(evidence));
+                let key = (host, source.to_string(), port);
+                if self.skipped > 0 && !self.open.contains_key(&key) {
+                    let (host, source, port) = key;
+                    return self.out.push_back(Observation::Closed { host, source, port, at, line: evidence });
+                }
+                self.end(&key, at, Some(evidence));
             }
             Message::SessionClosed => {
                 if let Some(key) = self.by_pid.get(&(host.clone(), pid)).cloned() {
@@ -535,7 +563,7 @@ impl AccessLog {
     fn evidence_of(&self, shown: &[u8], raw: &[u8], offset: u64) -> LogLine {
         let kept = shown.get(..KEPT_LINE.min(shown.len())).unwrap_or(shown);
         let text = printable(&String::from_utf8_lossy(kept));
-        LogLine { file: self.file.clone(), number: self.counts.lines, offset, text, digest: hex(&Sha256::digest(raw)) }
+        LogLine { file: self.file.clone(), number: self.skipped + self.counts.lines, offset, text, digest: hex(&Sha256::digest(raw)) }
     }
 
     fn note_unclear(&mut self, line: &[u8], offset: u64) {

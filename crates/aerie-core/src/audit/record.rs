@@ -102,6 +102,19 @@ pub enum Recorded {
         /// The line that says so.
         line: Option<LogLine>,
     },
+    /// An access is over that was told when an earlier part of the log was read: the last one from there that has no end.
+    Closed {
+        /// Machine.
+        machine: String,
+        /// Address.
+        source: String,
+        /// Port there.
+        port: u16,
+        /// When.
+        at: Timestamp,
+        /// The line that says so.
+        line: LogLine,
+    },
 }
 
 /// The identifier of an access.

@@ -93,6 +93,16 @@ impl Scan {
         Self { auditor, log, name: name.into(), cutter }
     }
 
+    /// Goes on with a log of lines where it was read before: at this offset, after so many lines.
+    #[must_use]
+    pub fn from(mut self, offset: u64, lines: u64) -> Self {
+        if offset > 0 {
+            self.cutter = Cutter::Lines(LineSplitter::at(offset));
+            self.log = self.log.after_lines(lines);
+        }
+        self
+    }
+
     /// Takes the next bytes of the log, in pieces of any size.
     pub fn handle_bytes(&mut self, bytes: &[u8], each: &mut impl FnMut(Recorded)) {
         if let Cutter::Undecided(kept) = &mut self.cutter {
@@ -141,6 +151,16 @@ impl Scan {
         }
     }
 
+    /// The auditor, for logs that never end: their findings are polled.
+    pub fn auditor(&mut self) -> &mut Auditor {
+        &mut self.auditor
+    }
+
+    /// On which days which machines wrote something so far.
+    pub fn covered(&self) -> Vec<Covered> {
+        self.log.coverage().covered(|host| self.auditor.machine_of_host(host))
+    }
+
     /// Ends the scan; sentences tell times in `zone`.
     pub fn finish(mut self, zone: &TimeZone, each: &mut impl FnMut(Recorded)) -> Scanned {
         self.decide(each);
@@ -174,6 +194,9 @@ fn judge(auditor: &mut Auditor, log: &mut AccessLog, each: &mut impl FnMut(Recor
                 each(Recorded::Began(record));
             }
             Observation::Ran(ran) => auditor.handle_command(&ran),
+            Observation::Closed { host, source, port, at, line } => {
+                each(Recorded::Closed { machine: auditor.machine_of_host(&host), source, port, at, line });
+            }
             Observation::Ended { mut access } => {
                 if let Some(at) = access.end {
                     let line = access.lines.pop().filter(|_| !access.lines.is_empty());

@@ -77,7 +77,7 @@ fn audit(log: &[u8], sessions: Option<&SessionIndex>) -> (Vec<Finding>, Counts) 
             match o {
                 Observation::Began(access) => drop(auditor.handle_access(&access)),
                 Observation::Ran(ran) => auditor.handle_command(&ran),
-                Observation::Ended { .. } => {}
+                Observation::Ended { .. } | Observation::Closed { .. } => {}
             }
         }
     }
@@ -202,6 +202,7 @@ fn scanned(name: &str, bytes: &[u8], size: usize, format: Option<read::Format>) 
     let mut records: Vec<AccessRecord> = vec![];
     let mut each = |r: Recorded| match r {
         Recorded::Began(r) => records.push(r),
+        Recorded::Closed { .. } => panic!("the log was read from its beginning"),
         Recorded::Ended { id, at, line } => {
             let one = records.iter_mut().rev().find(|r| r.id == id).unwrap();
             one.end = Some(at);
@@ -402,4 +403,20 @@ fn what_all_logs_show_together_is_held_against_the_detections_too() {
         "{}",
         found[1].sentence
     );
+}
+
+#[test]
+fn a_log_that_is_read_on_ends_what_began_before() {
+    let whole = "Nov 22 22:00:01 dome-east sshd[9]: Accepted password for operator from 10.20.0.2 port 5000 ssh2\n";
+    let rest = "Nov 22 23:00:01 dome-east sshd[9]: Disconnected from user operator 10.20.0.2 port 5000\n\
+                Nov 22 23:10:01 dome-east sshd[9]: Accepted password for operator from 10.20.0.2 port 5001 ssh2\n";
+    let clock = LogClock::of_year(TimeZone::UTC, 2026);
+    let mut scan = Scan::new(Auditor::new(world(None)), "auth.log", clock, None, None).from(whole.len() as u64, 1);
+    let mut told = vec![];
+    scan.handle_bytes(rest.as_bytes(), &mut |r| told.push(r));
+    scan.finish(&TimeZone::UTC, &mut |r| told.push(r));
+    let [Recorded::Closed { machine, source, port, at, line }, Recorded::Began(began)] = told.as_slice() else { panic!("{told:#?}") };
+    assert_eq!((machine.as_str(), source.as_str(), *port, *at), ("dome-east", "10.20.0.2", 5000, t("2026-11-22T23:00:01Z")));
+    assert_eq!((line.number, line.offset), (2, whole.len() as u64));
+    assert_eq!((began.lines[0].number, began.lines[0].offset), (3, (whole.len() + rest.find('\n').unwrap() + 1) as u64));
 }

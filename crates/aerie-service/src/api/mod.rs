@@ -146,6 +146,7 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(cases::withdraw))
         .routes(routes!(detections::show, detections::publish))
         .routes(routes!(coverage::coverage))
+        .routes(routes!(scan::position))
         .routes(routes!(evidence::export))
         .routes(routes!(log::list))
         .routes(routes!(log::verify))

@@ -1,6 +1,7 @@
 //! Holds logs and recordings against the rules and the detections, and keeps what comes out.
 
 mod behaviour;
+pub(crate) mod live;
 mod recordings;
 
 use crate::service::App;
@@ -11,7 +12,7 @@ use aerie_core::audit::read::unpack::Unpacker;
 use aerie_core::audit::{Auditor, Finding, FindingKind, KnownSession, LogClock, Recorded, Scan, Scanned, SessionIndex, World, gaps};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capabilities, Capability, Factor, Factors};
-use aerie_store::{Put, SessionFilter, SessionRow, StoreError};
+use aerie_store::{LogPosition, Put, SessionFilter, SessionRow, StoreError};
 pub(crate) use behaviour::look_again;
 use jiff::Timestamp;
 pub(crate) use recordings::look_at_recording;
@@ -22,7 +23,7 @@ use tokio::sync::mpsc;
 /// Sessions that a scan knows at most, newest first.
 const MOST_SESSIONS: u32 = 200_000;
 
-impl From<&SessionRow> for Known {
+impl std::convert::From<&SessionRow> for Known {
     fn from(s: &SessionRow) -> Self {
         Self(KnownSession {
             id: s.id.clone(),
@@ -41,6 +42,17 @@ impl From<&SessionRow> for Known {
 
 struct Known(KnownSession);
 
+/// Where a log is read on.
+#[derive(Debug, Clone)]
+pub(crate) struct From {
+    /// SHA-256 of its first bytes: what tells it from others.
+    pub(crate) head: String,
+    /// Bytes that were read before.
+    pub(crate) offset: u64,
+    /// Lines in them.
+    pub(crate) lines: u64,
+}
+
 /// A log that comes in pieces.
 pub(crate) struct Incoming {
     pub(crate) name: String,
@@ -49,6 +61,8 @@ pub(crate) struct Incoming {
     pub(crate) format: Option<Format>,
     /// The machine whose log it is, where the log does not say so.
     pub(crate) host: Option<String>,
+    /// Where it is read on, where it was read before.
+    pub(crate) from: Option<From>,
     pub(crate) pieces: mpsc::Receiver<Vec<u8>>,
 }
 
@@ -75,14 +89,19 @@ pub(crate) async fn world(app: &App) -> Result<World, StoreError> {
 pub(crate) async fn scan(app: &App, by: &str, incoming: Incoming) -> Result<ScanResult, StoreError> {
     let world = Arc::new(world(app).await?);
     let zone = app.rules.now().policy.zone().clone();
-    let name = incoming.name.clone();
+    let (name, from) = (incoming.name.clone(), incoming.from.clone());
     // What is found of accesses is kept in groups, while the log is still read; a slow disk holds the reader back.
     let (found, mut finding) = mpsc::channel::<Vec<Recorded>>(4);
     let judging = tokio::task::spawn_blocking(move || judge(incoming, world, &zone, &found));
     while let Some(group) = finding.recv().await {
         app.store.put_accesses(&group).await?;
     }
-    let (scanned, broken) = judging.await.map_err(|_| StoreError::LogClosed)?;
+    let (scanned, broken, bytes) = judging.await.map_err(|_| StoreError::LogClosed)?;
+    if let Some(from) = from.filter(|_| broken.is_none()) {
+        let (offset, lines) = (from.offset + bytes, from.lines + scanned.counts.lines);
+        let position = LogPosition { head: from.head, name: name.clone(), offset, lines, read_at: Timestamp::now() };
+        app.store.put_log_position(&position).await?;
+    }
     app.store.put_coverage(&name, &scanned.covered).await?;
     let mut new = keep(app, scanned.findings.clone()).await?;
     let machines: BTreeSet<&str> = scanned.covered.iter().map(|c| c.machine.as_str()).collect();
@@ -109,10 +128,11 @@ fn judge(
     world: Arc<World>,
     zone: &jiff::tz::TimeZone,
     found: &mpsc::Sender<Vec<Recorded>>,
-) -> (Scanned, Option<String>) {
+) -> (Scanned, Option<String>, u64) {
     let auditor = Auditor::new(world);
-    let mut scan = Scan::new(auditor, &incoming.name, incoming.clock, incoming.format, incoming.host.as_deref());
-    let (mut unpacker, mut broken, mut group) = (Unpacker::default(), None, vec![]);
+    let (offset, lines) = incoming.from.as_ref().map_or((0, 0), |f| (f.offset, f.lines));
+    let mut scan = Scan::new(auditor, &incoming.name, incoming.clock, incoming.format, incoming.host.as_deref()).from(offset, lines);
+    let (mut unpacker, mut broken, mut group, mut taken) = (Unpacker::default(), None, vec![], 0u64);
     let mut each = |recorded: Recorded| {
         group.push(recorded);
         if group.len() >= GROUP {
@@ -120,6 +140,7 @@ fn judge(
         }
     };
     while let Some(piece) = incoming.pieces.blocking_recv() {
+        taken += piece.len() as u64;
         if let Err(e) = unpacker.handle_bytes(&piece, &mut |bytes| scan.handle_bytes(bytes, &mut each)) {
             broken = Some(e.to_string());
             break;
@@ -130,7 +151,14 @@ fn judge(
     }
     let scanned = scan.finish(zone, &mut each);
     let _ = found.blocking_send(group);
-    (scanned, broken)
+    (scanned, broken, taken)
+}
+
+/// Raises that a log became shorter since it was read.
+pub(crate) async fn cut(app: &App, position: &LogPosition, name: &str, size: u64) -> Result<(), StoreError> {
+    let name = aerie_core::diagnostic::printable(name);
+    let sentence = format!("The log {name} was cut: {} bytes of it were read before, and it has {size} now.", position.offset);
+    keep(app, vec![Finding::seen(FindingKind::LogCut, &position.head, "", "", sentence, Timestamp::now())]).await.map(drop)
 }
 
 /// Gaps in the logs of machines that write daily.

@@ -35,6 +35,9 @@ pub enum Audit {
         /// The machine whose logs they are, for logs that do not say so
         #[arg(long, value_name = "MACHINE")]
         host: Option<String>,
+        /// Read all of each log, and not only what came since it was read; detections see it from its beginning
+        #[arg(long, conflicts_with = "policy")]
+        again: bool,
     },
 }
 

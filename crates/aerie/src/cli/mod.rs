@@ -187,6 +187,15 @@ pub struct Serve {
     /// Address of the SSH gateway
     #[arg(long, default_value = aerie_service::DEFAULT_SSH)]
     pub ssh: SocketAddr,
+    /// Take logs that machines and collectors send here with TLS (RFC 5425), and audit them as they come
+    #[arg(long, value_name = "ADDRESS")]
+    pub syslog_tls: Option<SocketAddr>,
+    /// The same without TLS (RFC 6587)
+    #[arg(long, value_name = "ADDRESS")]
+    pub syslog: Option<SocketAddr>,
+    /// Who may send logs, besides this machine itself: an address or range; may be given again
+    #[arg(long, value_name = "RANGE")]
+    pub syslog_from: Vec<String>,
 }
 
 /// Fill an empty data directory.

@@ -12,16 +12,19 @@ use aerie_core::audit::read::table::Mapping;
 use aerie_core::audit::read::unpack::Unpacker;
 use aerie_core::audit::{AccessRecord, Auditor, Behaviour, Finding, Happened, History, LogClock, Recorded, Scan, TOGETHER, World};
 use aerie_core::directory::{Directory, DirectoryFile};
+use aerie_core::evidence::hex;
 use aerie_core::policy::{Policy, read};
 use aerie_core::wording::count;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use sha2::{Digest as _, Sha256};
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use tokio::io::{AsyncReadExt as _, AsyncSeekExt as _};
 
 pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> Result<Exit, Failure> {
-    let Audit::Scan { files, policy, directory, detections, year, zone, format, mapping, host } = what;
+    let Audit::Scan { files, policy, directory, detections, year, zone, format, mapping, host, again } = what;
     let mapping = match mapping {
         Some(path) => Some(std::fs::read_to_string(&path).map_err(|e| Failure::file(path.display(), &e))?),
         None => None,
@@ -48,8 +51,9 @@ pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> 
                     format: format.clone(),
                     mapping: mapping.clone(),
                     host: host.clone(),
+                    ..ScanQuery::default()
                 };
-                by_service(client, &query, file).await
+                by_service(client, query, file, again).await
             }
             (None, None) => return Err(Failure::internal("neither rules nor a service")),
         };
@@ -95,12 +99,61 @@ fn format_of(format: Option<&str>, mapping: Option<&str>) -> Result<Option<Forma
     }
 }
 
-async fn by_service(client: &Client, query: &ScanQuery, file: &Path) -> Result<ScanResult, Failure> {
+/// Bytes at the beginning of a log that tell it from others.
+const HEAD: usize = 512;
+/// A log that is being written to is read to the end of its last line; this far back that is looked for.
+const LAST_LINE: u64 = 64 << 10;
+
+/// Has a log audited by the service: from where it was read to, unless all of it is to be read `again`.
+async fn by_service(client: &Client, mut query: ScanQuery, file: &Path, again: bool) -> Result<ScanResult, Failure> {
     if file == Path::new("-") {
-        return Ok(client.scan(&ScanQuery { name: Some("standard input".into()), ..query.clone() }, tokio::io::stdin()).await?);
+        query.name = Some("standard input".into());
+        return Ok(client.scan(&query, tokio::io::stdin()).await?);
     }
-    let log = tokio::fs::File::open(file).await.map_err(|e| Failure::file(file.display(), &e))?;
-    Ok(client.scan(query, log).await?)
+    let failed = |e: std::io::Error| Failure::file(file.display(), &e);
+    let mut log = tokio::fs::File::open(file).await.map_err(failed)?;
+    let plain = query.format.is_none() && query.mapping.is_none();
+    let Some((head, end)) = (if plain { lines_of(&mut log, file).await.map_err(failed)? } else { None }) else {
+        return Ok(client.scan(&query, log).await?);
+    };
+    let name = query.name.clone().unwrap_or_default();
+    let known = client.log_position(&head, &name, end).await?;
+    let offset = if again { 0 } else { known.offset };
+    log.seek(std::io::SeekFrom::Start(offset)).await.map_err(failed)?;
+    (query.head, query.offset) = (Some(head), Some(offset));
+    let mut result = client.scan(&query, log.take(end - offset)).await?;
+    if offset > 0 {
+        let when = known.read_at.map_or(String::new(), |t| format!(" on {}", t.strftime("%Y-%m-%d %H:%M UTC")));
+        result.sentence = match end - offset {
+            0 => format!("nothing new since it was read{when}; --again reads it anew."),
+            _ => format!("since it was read{when}, {}", result.sentence),
+        };
+    }
+    Ok(result)
+}
+
+/// The digest of a log's first bytes, and where its last whole line ends; none where it is short, or holds no lines.
+async fn lines_of(log: &mut tokio::fs::File, file: &Path) -> std::io::Result<Option<(String, u64)>> {
+    let about = log.metadata().await?;
+    let mut head = vec![];
+    let mut beginning = (&mut *log).take(HEAD as u64);
+    if !about.is_file() || beginning.read_to_end(&mut head).await? < HEAD {
+        log.rewind().await.or_else(|e| if about.is_file() { Err(e) } else { Ok(0) })?;
+        return Ok(None);
+    }
+    let packed = head.starts_with(&[0x1f, 0x8b]) || head.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]);
+    if packed || Format::of(&file.to_string_lossy(), &head) != Format::Lines {
+        log.rewind().await?;
+        return Ok(None);
+    }
+    let size = about.len();
+    let back = size.saturating_sub(LAST_LINE);
+    let mut tail = vec![];
+    log.seek(std::io::SeekFrom::Start(back)).await?;
+    log.take(size - back).read_to_end(&mut tail).await?;
+    // A log whose last line is longer than any real one is read to where it is.
+    let end = tail.iter().rposition(|b| *b == b'\n').map_or(size, |at| back + at as u64 + 1);
+    Ok(Some((hex(&Sha256::digest(&head)), end)))
 }
 
 fn summary(results: &[(PathBuf, ScanResult)], broken: usize) -> String {
@@ -266,7 +319,7 @@ const MOST_RECORDS: usize = 1_000_000;
 fn take(records: &mut Vec<AccessRecord>, told: Recorded) {
     match told {
         Recorded::Began(r) if records.len() < MOST_RECORDS => records.push(r),
-        Recorded::Began(_) => {}
+        Recorded::Began(_) | Recorded::Closed { .. } => {}
         Recorded::Ended { id, at, .. } => {
             if let Some(r) = records.iter_mut().rev().take(20_000).find(|r| r.id == id) {
                 r.end = Some(at);

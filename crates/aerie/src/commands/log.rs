@@ -24,9 +24,10 @@ pub(super) async fn run(server: Option<&str>, what: Log, printer: Printer) -> Re
             let (zone, now) = (zone_of(&client).await?, Timestamp::now());
             let until = until.map_or(Ok(now), |u| instant(&u, &zone, now))?;
             let query = EvidenceQuery { from: instant(&from, &zone, now)?, until, machine, person };
-            let bytes = client.evidence(&query).await?;
             let failed = |e: std::io::Error| Failure::file(file.display(), &e);
+            // Before anything is logged: what is there is not written over.
             let mut out = std::fs::OpenOptions::new().write(true).create_new(true).open(&file).map_err(failed)?;
+            let bytes = client.evidence(&query).await.inspect_err(|_| drop(std::fs::remove_file(&file)))?;
             out.write_all(&bytes).and_then(|()| out.sync_all()).map_err(failed)?;
             let written = serde_json::json!({ "file": file, "bytes": bytes.len() });
             printer.value(&written, |_| {

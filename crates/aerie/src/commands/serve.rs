@@ -7,7 +7,8 @@ use crate::{Exit, Failure};
 use aerie_core::diagnostic::Severity;
 use aerie_core::directory::{Directory, DirectoryFile, validate};
 use aerie_core::factor::TotpSecret;
-use aerie_service::{Config, Keys, Service, hash_password, totp_purpose};
+use aerie_core::policy::Network;
+use aerie_service::{Config, Keys, Service, Syslog, hash_password, totp_purpose};
 use aerie_store::{Publication, Store};
 use jiff::Timestamp;
 use tokio::signal::unix::{SignalKind, signal};
@@ -17,10 +18,15 @@ const SHORTEST_PASSWORD: usize = 12;
 
 pub(super) async fn serve(options: &Serve) -> Result<Exit, Failure> {
     let https = options.http.is_none().then_some(options.https);
-    let service = Service::start(Config { data: options.data.clone(), https, http: options.http, ssh: options.ssh }).await?;
+    let from = options.syslog_from.iter().map(|t| Network::parse(t)).collect::<Result<_, _>>().map_err(Failure::usage)?;
+    let syslog = Syslog { tls: options.syslog_tls, plain: options.syslog, from };
+    let service = Service::start(Config { data: options.data.clone(), https, http: options.http, ssh: options.ssh, syslog }).await?;
     eprintln!("The console is at {}, the SSH gateway at {}. Ctrl-C stops both.", service.address(), service.ssh());
     if let Some(print) = service.tls_authority() {
         eprintln!("The certificate is signed by this service's own authority: {print}");
+    }
+    for at in service.syslog() {
+        eprintln!("Logs are taken at {at}.");
     }
     if let Some(link) = service.first_link() {
         eprintln!(

@@ -507,6 +507,7 @@ mod tests {
             let mut scan = Scan::new(Auditor::new(world.clone()), &format!("{machine}/auth.log"), clock, None, None);
             let mut each = |told: Recorded| match told {
                 Recorded::Began(r) => records.push(r),
+                Recorded::Closed { .. } => {}
                 Recorded::Ended { id, at, .. } => records.iter_mut().rev().find(|r| r.id == id).unwrap().end = Some(at),
             };
             scan.handle_bytes(log.as_bytes(), &mut each);

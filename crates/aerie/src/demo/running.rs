@@ -10,7 +10,7 @@ use aerie_core::factor::TotpSecret;
 use aerie_core::policy::Proofs;
 use aerie_core::settings::Setting;
 use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer, UPLINK};
-use aerie_service::{Config, DEFAULT_HTTPS, Keys, PASSWORD_COST, Service, fingerprint};
+use aerie_service::{Config, DEFAULT_HTTPS, Keys, PASSWORD_COST, Service, Syslog, fingerprint};
 use aerie_store::{Publication, Store, Token, TokenKind};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
@@ -31,6 +31,8 @@ pub struct Description {
     pub api: String,
     /// Where agents connect from this computer.
     pub agents: Option<SocketAddr>,
+    /// Where logs are taken.
+    pub syslog: Vec<SocketAddr>,
     /// The gateway.
     pub ssh: SshDescription,
     /// Directory of everything.
@@ -167,7 +169,8 @@ impl Running {
         let usual = DEFAULT_HTTPS.parse().map_err(|_| Failure::internal("an address"))?;
         // Where the console takes any port, so does this: several demos may start at once.
         let https = if options.http.port() == 0 { options.http } else { free(usual) };
-        let config = Config { data: places.data(), https: Some(https), http: Some(free(options.http)), ssh: free(options.ssh) };
+        let syslog = Syslog { plain: Some("127.0.0.1:0".parse().map_err(|_| Failure::internal("no address"))?), ..Syslog::default() };
+        let config = Config { data: places.data(), https: Some(https), http: Some(free(options.http)), ssh: free(options.ssh), syslog };
         let keys = Keys::load(&config.data).map_err(|e| Failure::internal(e.to_string()))?;
         let store = Store::open(&config.data.join("aerie.db")).await?;
         let fresh = store.policies().await?.is_empty();
@@ -405,6 +408,7 @@ fn describe(
         console: format!("http://localhost:{}", service.http().port()),
         api: format!("http://{}", service.http()),
         agents: service.https(),
+        syslog: service.syslog().to_vec(),
         ssh: SshDescription {
             host: "127.0.0.1".into(),
             port,

@@ -2,6 +2,7 @@
 //! which of them it holds.
 
 pub mod desktop;
+pub mod frames;
 pub mod header;
 pub mod journal;
 pub mod login_records;

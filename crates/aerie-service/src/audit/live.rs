@@ -1,0 +1,217 @@
+//! Takes logs as machines and collectors send them (RFC 5424 over TCP and TLS), and audits them as they come.
+//!
+//! Whoever may send can write any line, of any host: a collector does. So senders are named in the configuration, and everybody else is
+//! cut off before a byte is read.
+
+use super::{Known, keep, look_again, world};
+use crate::places::Places;
+use crate::service::App;
+use aerie_core::audit::read::Format;
+use aerie_core::audit::read::frames::SyslogFrames;
+use aerie_core::audit::{Auditor, LogClock, Recorded, Scan, World};
+use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_store::{SessionFilter, StoreError};
+use jiff::{SignedDuration, Timestamp};
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncReadExt as _};
+use tokio::net::TcpListener;
+use tokio::sync::mpsc;
+use tokio_rustls::TlsAcceptor;
+
+/// Connections at a time, and from one address.
+const MOST_SENDERS: u32 = 1000;
+const MOST_FROM_ONE: u32 = 20;
+/// Groups of lines that wait to be read: when it is full, senders are held back.
+const MOST_WAITING: usize = 64;
+/// How long the greeting of TLS may take.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// What comes in is kept, and found, at least this often. A finding is to be there within two seconds of its line.
+const EVERY: Duration = Duration::from_millis(500);
+/// How far back sessions are known to which a line may belong.
+const SESSIONS_KNOWN: SignedDuration = SignedDuration::from_hours(24 * 7);
+/// Sessions that are known.
+const MOST_SESSIONS: u32 = 100_000;
+
+/// Begins to take logs. Ends with the service.
+pub(crate) async fn start(app: &Arc<App>, listeners: Vec<(TcpListener, bool)>) -> Result<(), StoreError> {
+    let (send, lines) = mpsc::channel(MOST_WAITING);
+    for (listener, tls) in listeners {
+        tokio::spawn(accept(app.clone(), listener, tls, send.clone()));
+    }
+    let reader = Reader::new(app.clone()).await?;
+    app.tasks.spawn(reader.run(lines));
+    Ok(())
+}
+
+async fn accept(app: Arc<App>, listener: TcpListener, tls: bool, send: mpsc::Sender<Vec<Vec<u8>>>) {
+    let places = Places::new(MOST_SENDERS, MOST_FROM_ONE);
+    loop {
+        let (stream, peer) = tokio::select! {
+            accepted = listener.accept() => match accepted {
+                Ok(accepted) => accepted,
+                Err(e) => {
+                    tracing::warn!(error = %e, "a sender of logs could not be accepted");
+                    // No file descriptors, most likely: connections must end before another can begin.
+                    tokio::time::sleep(Duration::from_millis(100)).await;
+                    continue;
+                }
+            },
+            () = app.stopping.cancelled() => return,
+        };
+        let from = peer.ip().to_canonical();
+        if !may_send(&app, from) {
+            tracing::warn!(%from, "somebody who may not send logs was cut off");
+            continue;
+        }
+        let Some(place) = places.enter(from) else { continue };
+        let (app, send) = (app.clone(), send.clone());
+        tokio::spawn(async move {
+            if !tls {
+                take(&app, stream, from, &send).await;
+            } else if let Some(config) = app.tls()
+                && let Ok(Ok(stream)) = tokio::time::timeout(PATIENCE, TlsAcceptor::from(config).accept(stream)).await
+            {
+                take(&app, stream, from, &send).await;
+            }
+            drop(place);
+        });
+    }
+}
+
+/// This machine itself, and whoever is named.
+fn may_send(app: &App, from: IpAddr) -> bool {
+    from.is_loopback() || app.config.syslog.from.iter().any(|n| n.contains(from))
+}
+
+/// Takes what a sender sends until it ends, or cannot be read any further.
+async fn take(app: &App, mut stream: impl AsyncRead + Unpin, from: IpAddr, send: &mpsc::Sender<Vec<Vec<u8>>>) {
+    let mut frames = SyslogFrames::default();
+    let mut piece = vec![0; 64 << 10];
+    loop {
+        let read = tokio::select! {
+            read = stream.read(&mut piece) => read,
+            () = app.stopping.cancelled() => return,
+        };
+        let Ok(n @ 1..) = read else { return };
+        let mut group = vec![];
+        let cut = frames.handle_bytes(piece.get(..n).unwrap_or(&[]), &mut |line| group.push(line.to_vec()));
+        if !group.is_empty() && send.send(group).await.is_err() {
+            return;
+        }
+        if cut.is_err() {
+            let says = format!("A sender of logs at {from} was cut off: what it sent are no messages of syslog.");
+            app.note(NewEvent::new(Timestamp::now(), EventKind::AuditScanned, "service").from(from).says(says)).await;
+            return;
+        }
+    }
+}
+
+/// Reads what all senders send as one log.
+struct Reader {
+    app: Arc<App>,
+    name: String,
+    world: Arc<World>,
+    scan: Scan,
+    recorded: Vec<Recorded>,
+    /// Until when sessions are known.
+    known: Timestamp,
+    rules: (i64, u64),
+    /// Something came that is not kept yet.
+    pending: bool,
+}
+
+impl Reader {
+    async fn new(app: Arc<App>) -> Result<Self, StoreError> {
+        let now = Timestamp::now();
+        let name = format!("syslog since {}", now.strftime("%Y-%m-%dT%H:%M:%SZ"));
+        let mut world = world(&app).await?;
+        world.sessions.iter_mut().for_each(|all| all.retain(|_, s| s.end.is_none_or(|e| now.duration_since(e) < SESSIONS_KNOWN)));
+        let world = Arc::new(world);
+        let clock = LogClock::new(app.rules.now().policy.zone().clone(), now);
+        let scan = Scan::new(Auditor::new(world.clone()), &name, clock, Some(Format::Lines), None);
+        let rules = app.rules.now();
+        let rules = (rules.version, rules.directory_version);
+        Ok(Self { app, name, world, scan, recorded: vec![], known: now, rules, pending: false })
+    }
+
+    async fn run(mut self, mut lines: mpsc::Receiver<Vec<Vec<u8>>>) {
+        let mut tick = tokio::time::interval(EVERY);
+        tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        let stopping = self.app.stopping.clone();
+        loop {
+            tokio::select! {
+                group = lines.recv() => match group {
+                    Some(group) => self.take(group).await,
+                    None => break,
+                },
+                _ = tick.tick(), if self.pending => self.keep().await,
+                () = stopping.cancelled() => break,
+            }
+        }
+        self.keep().await;
+    }
+
+    async fn take(&mut self, group: Vec<Vec<u8>>) {
+        if !self.pending
+            && let Err(e) = self.refresh().await
+        {
+            tracing::error!(error = %e, "sessions could not be read to which lines may belong");
+        }
+        self.pending = true;
+        let Self { scan, recorded, .. } = self;
+        for line in group {
+            scan.handle_bytes(&line, &mut |r| recorded.push(r));
+            scan.handle_bytes(b"\n", &mut |r| recorded.push(r));
+        }
+    }
+
+    /// Learns of sessions and rules that are new: a line about a session comes a moment after it began.
+    async fn refresh(&mut self) -> Result<(), StoreError> {
+        let now = Timestamp::now();
+        let rules = self.app.rules.now();
+        let rules = (rules.version, rules.directory_version);
+        let since = self.known.checked_sub(SignedDuration::from_hours(1)).unwrap_or(self.known);
+        let filter = SessionFilter { since: Some(since), limit: MOST_SESSIONS, ..SessionFilter::default() };
+        let fresh = self.app.store.sessions(&filter).await?;
+        let sessions = self.world.sessions.as_ref();
+        let known = |s: &aerie_store::SessionRow| sessions.is_some_and(|all| all.get(&s.id).is_some_and(|k| k.end == s.ended));
+        if rules == self.rules && fresh.iter().all(known) {
+            return Ok(());
+        }
+        let mut world = World::clone(&self.world);
+        if rules != self.rules {
+            world.history = self.app.rules.history().await?;
+        }
+        if let Some(sessions) = &mut world.sessions {
+            sessions.extend(fresh.iter().map(|s| (s.id.clone(), Known::from(s).0)));
+        }
+        (self.known, self.rules, self.world) = (now, rules, Arc::new(world));
+        self.scan.auditor().handle_world(self.world.clone());
+        Ok(())
+    }
+
+    async fn keep(&mut self) {
+        self.pending = false;
+        if let Err(e) = self.put().await {
+            tracing::error!(error = %e, "what a log that comes in shows could not be kept");
+        }
+    }
+
+    async fn put(&mut self) -> Result<(), StoreError> {
+        let app = &self.app;
+        let recorded = std::mem::take(&mut self.recorded);
+        app.store.put_accesses(&recorded).await?;
+        app.store.put_coverage(&self.name, &self.scan.covered()).await?;
+        let found = self.scan.auditor().poll_findings(app.rules.now().policy.zone());
+        if keep(app, found).await? > 0 {
+            app.tell("findings");
+        }
+        // What all logs show together changes with accesses alone.
+        if recorded.iter().any(|r| matches!(r, Recorded::Began(_))) {
+            look_again(app).await?;
+        }
+        Ok(())
+    }
+}
