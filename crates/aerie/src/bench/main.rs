@@ -4,6 +4,7 @@
 
 mod accesses;
 mod api;
+mod audit;
 mod core;
 mod gateway;
 mod live;
@@ -52,7 +53,7 @@ type Outcome<T> = Result<T, Box<dyn std::error::Error>>;
 
 fn main() -> Outcome<()> {
     aerie_lab::run_if_machine();
-    // `aerie-bench api`, `machines`, `live`, `page`, `accesses` or `core` measures that alone: minutes less, while one works on it.
+    // `aerie-bench api`, `machines`, `live`, `page`, `accesses`, `audit` or `core` measures that alone: minutes less, while one works on it.
     let figures = match std::env::args().nth(1).as_deref() {
         Some("api") => api::figures()?,
         Some("machines") => machines::figures()?,
@@ -60,11 +61,13 @@ fn main() -> Outcome<()> {
         Some("page") => live::the_page()?,
         Some("accesses") => accesses::figures()?,
         Some("core") => core::figures()?,
+        Some("audit") => audit::figures()?,
         _ => api::figures()?
             .into_iter()
             .chain(machines::figures()?)
             .chain(live::figures()?)
             .chain(accesses::figures()?)
+            .chain(audit::figures()?)
             .chain(rest()?)
             .collect(),
     };
