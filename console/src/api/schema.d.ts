@@ -45,8 +45,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The same list as CSV, whole, for a spreadsheet. */
+        /** The list of accesses as CSV, whole, for a spreadsheet. */
         get: operations["accessesCsv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accesses.ndjson": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The list of accesses, whole, a JSON object a line: as it is, or as Authentication events (class 3002) of OCSF 1.3. */
+        get: operations["accessesNdjson"];
         put?: never;
         post?: never;
         delete?: never;
@@ -81,6 +98,23 @@ export interface paths {
         };
         /** The connection of an agent: a WebSocket, over TLS 1.3 alone. See docs/formats/agent.md. */
         get: operations["connectAgent"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/position": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a log was read that begins so. One that is shorter than what was read of it was cut, which becomes a finding. */
+        get: operations["logPosition"];
         put?: never;
         post?: never;
         delete?: never;
@@ -387,6 +421,40 @@ export interface paths {
         };
         /** List findings, newest first; those that are settled among them. */
         get: operations["findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The list of findings as CSV, whole. */
+        get: operations["findingsCsv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings.ndjson": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The list of findings, whole, a JSON object a line: as it is, or as Detection Findings (class 2004) of OCSF 1.3. */
+        get: operations["findingsNdjson"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3429,6 +3497,19 @@ export interface components {
             /** @description The line, harmless to show. */
             text: string;
         };
+        /** @description How far a log was read. */
+        LogPositionView: {
+            /**
+             * Format: int64
+             * @description Bytes that were read; 0 where it was not, or was cut since.
+             */
+            offset: number;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            read_at?: string | null;
+        };
         /** @description Something wrong with the log. */
         LogProblem: {
             /**
@@ -5513,6 +5594,44 @@ export interface operations {
             };
         };
     };
+    accessesNdjson: {
+        parameters: {
+            query?: {
+                /** @description Began no earlier than this. */
+                from?: string;
+                /** @description Began before this. */
+                until?: string;
+                /** @description Name of the person. */
+                person?: string;
+                /** @description Name of the machine. */
+                machine?: string;
+                /** @description `aerie` for those through Aerie, `around` for those that a machine's log alone shows. */
+                through?: string;
+                /** @description Text in person, machine, account or address. */
+                q?: string;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Rows, 1 to 500. */
+                limit?: number;
+                /** @description `ocsf` for events of the Open Cybersecurity Schema Framework; the objects of this API where it is not said. */
+                form?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
+                };
+            };
+        };
+    };
     access: {
         parameters: {
             query?: never;
@@ -5564,6 +5683,32 @@ export interface operations {
             };
         };
     };
+    logPosition: {
+        parameters: {
+            query: {
+                /** @description SHA-256 of its first 512 bytes, in hexadecimal. */
+                head: string;
+                /** @description What it is called now. */
+                name: string;
+                /** @description How many bytes it has now. */
+                size: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogPositionView"];
+                };
+            };
+        };
+    };
     scanLog: {
         parameters: {
             query?: {
@@ -5579,6 +5724,10 @@ export interface operations {
                 mapping?: string;
                 /** @description The machine whose log it is, for logs that do not say so. */
                 host?: string;
+                /** @description SHA-256 of its first 512 bytes, in hexadecimal: how far it was read is remembered under it. */
+                head?: string;
+                /** @description The body begins at this byte of it, which begins a line; 0 where it is not said. Needs `head`. */
+                offset?: number;
             };
             header?: never;
             path?: never;
@@ -6327,6 +6476,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_FindingView"];
+                };
+            };
+        };
+    };
+    findingsCsv: {
+        parameters: {
+            query?: {
+                /** @description Word of the kind. */
+                kind?: string;
+                /** @description Session concerned. */
+                session?: string;
+                /** @description Name of the machine. */
+                machine?: string;
+                /** @description `open`, `acknowledged`, `in-work`, `resolved` or `accepted`; `unsettled` for the first three, `settled` for the others. */
+                state?: string;
+                /** @description At least of this importance: `low`, `medium`, `high` or `critical`. */
+                importance?: string;
+                /** @description Name of the owner. */
+                owner?: string;
+                /** @description Text anywhere in the finding. */
+                q?: string;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Rows, 1 to 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+        };
+    };
+    findingsNdjson: {
+        parameters: {
+            query?: {
+                /** @description Word of the kind. */
+                kind?: string;
+                /** @description Session concerned. */
+                session?: string;
+                /** @description Name of the machine. */
+                machine?: string;
+                /** @description `open`, `acknowledged`, `in-work`, `resolved` or `accepted`; `unsettled` for the first three, `settled` for the others. */
+                state?: string;
+                /** @description At least of this importance: `low`, `medium`, `high` or `critical`. */
+                importance?: string;
+                /** @description Name of the owner. */
+                owner?: string;
+                /** @description Text anywhere in the finding. */
+                q?: string;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Rows, 1 to 500. */
+                limit?: number;
+                /** @description `ocsf` for events of the Open Cybersecurity Schema Framework; the objects of this API where it is not said. */
+                form?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
                 };
             };
         };

@@ -37,4 +37,17 @@ impl Client {
     pub async fn accesses_csv(&self, query: &AccessQuery) -> Result<String> {
         self.text(self.call(Method::GET, "accesses.csv").query(query)).await
     }
+
+    /// All of them, a JSON object a line; `ocsf` for events of the Open Cybersecurity Schema Framework.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn accesses_ndjson(&self, query: &AccessQuery, ocsf: bool) -> Result<String> {
+        self.text(self.call(Method::GET, "accesses.ndjson").query(query).query(&form(ocsf))).await
+    }
+}
+
+/// In which words an export is.
+pub(crate) fn form(ocsf: bool) -> [(&'static str, &'static str); 1] {
+    [("form", if ocsf { "ocsf" } else { "plain" })]
 }

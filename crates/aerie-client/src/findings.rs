@@ -112,4 +112,20 @@ impl Client {
     pub async fn evidence(&self, query: &EvidenceQuery) -> Result<Vec<u8>> {
         self.bytes(self.call(Method::POST, "evidence").json(query)).await
     }
+
+    /// All findings that a query asks for, as CSV.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn findings_csv(&self, query: &FindingQuery) -> Result<String> {
+        self.text(self.call(Method::GET, "findings.csv").query(query)).await
+    }
+
+    /// All of them, a JSON object a line; `ocsf` for events of the Open Cybersecurity Schema Framework.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn findings_ndjson(&self, query: &FindingQuery, ocsf: bool) -> Result<String> {
+        self.text(self.call(Method::GET, "findings.ndjson").query(query).query(&crate::accesses::form(ocsf))).await
+    }
 }

@@ -335,3 +335,32 @@ async fn a_log_is_read_on_where_it_was_read_to_and_one_that_was_cut_is_found() {
     let found = admin.findings(&cut).await.unwrap().items;
     assert!(found.len() == 1 && found[0].sentence.contains("grown.log was cut"), "{found:#?}");
 }
+
+#[tokio::test]
+async fn findings_and_accesses_go_out_in_open_forms() {
+    let admin = client();
+    let planted = FindingQuery { kind: Some("guessed".into()), machine: Some("guide-cam".into()), ..FindingQuery::default() };
+    let csv = admin.findings_csv(&planted).await.unwrap();
+    assert!(csv.starts_with("last,first,count,importance,kind,state") && csv.lines().count() == 2, "{csv}");
+    let ocsf: Vec<serde_json::Value> =
+        admin.findings_ndjson(&planted, true).await.unwrap().lines().map(|l| serde_json::from_str(l).unwrap()).collect();
+    assert_eq!((ocsf.len(), ocsf[0]["class_uid"].as_u64(), ocsf[0]["severity_id"].as_u64()), (1, Some(2004), Some(5)));
+    assert!(ocsf[0]["evidences"][0]["data"]["text"].as_str().unwrap().contains("203.0.113.77"));
+    let plain = admin.findings_ndjson(&planted, false).await.unwrap();
+    assert_eq!(serde_json::from_str::<aerie_api::FindingView>(plain.trim()).unwrap().kind, "guessed");
+    let around = aerie_api::AccessQuery { person: Some("amara".into()), through: Some("around".into()), ..Default::default() };
+    let logons = admin.accesses_ndjson(&around, true).await.unwrap();
+    let types: Vec<u64> =
+        logons.lines().map(|l| serde_json::from_str::<serde_json::Value>(l).unwrap()["type_uid"].as_u64().unwrap()).collect();
+    assert_eq!(types, [300_201, 300_202, 300_201, 300_202, 300_201, 300_202]);
+    // Whoever reads everything does; others do not.
+    assert_eq!(signed_in("sunniva").await.findings_csv(&planted).await.unwrap_err().status(), Some(403));
+    let o = Command::new(AERIE)
+        .env("AERIE_SERVER", &world().people.demo.api)
+        .env("AERIE_TOKEN", &world().people.demo.token)
+        .args(["findings", "export", "--form", "ocsf", "--importance", "critical"])
+        .output()
+        .unwrap();
+    let told = String::from_utf8(o.stdout).unwrap();
+    assert!(o.status.success() && told.lines().count() >= 2 && told.lines().all(|l| l.contains("\"severity_id\":5")), "{told}");
+}

@@ -13,6 +13,7 @@ mod finding;
 mod line;
 mod lines;
 mod log;
+pub mod ocsf;
 pub mod read;
 mod record;
 mod reference;

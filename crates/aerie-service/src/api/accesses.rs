@@ -10,11 +10,7 @@ use aerie_core::directory::Directory;
 use aerie_core::wording::duration;
 use aerie_store::{AccessFilter, TotalOf};
 use axum::Json;
-use axum::body::Body;
 use axum::extract::{Path, Query, State};
-use axum::http::header;
-use axum::response::{IntoResponse as _, Response};
-use bytes::Bytes;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
@@ -22,13 +18,11 @@ use std::sync::Arc;
 
 /// Totals at most.
 const MOST_TOTALS: u32 = 500;
-/// Rows that are read at a time for an export.
-const EXPORT_PAGE: u32 = 5000;
 /// Up to so long a report counts by the hour.
 const BY_THE_HOUR: SignedDuration = SignedDuration::from_hours(72);
 const HOUR_MS: i64 = 3_600_000;
 
-fn filter(q: AccessQuery, limit: u32) -> Result<AccessFilter, Problem> {
+pub(super) fn filter(q: AccessQuery, limit: u32) -> Result<AccessFilter, Problem> {
     let through = match q.through.as_deref() {
         None | Some("") => None,
         Some("aerie") => Some(true),
@@ -197,78 +191,9 @@ fn spans(hours: &[(Timestamp, u64, u64)], (from, until): (Option<Timestamp>, Opt
     found.into_iter().map(|(begin, (count, around))| SpanCount { begin, count, around }).collect()
 }
 
-const COLUMNS: [&str; 13] =
-    ["began", "ended", "seconds", "person", "name", "machine", "account", "source", "service", "method", "key", "through_aerie", "session"];
-
-/// A cell that no spreadsheet takes for a formula: texts that strangers chose are in it.
-fn cell(text: &str) -> String {
-    if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text.into() }
-}
-
-fn line(v: &AccessView) -> Vec<u8> {
-    let told = |t: Option<Timestamp>| t.map(|t| t.to_string()).unwrap_or_default();
-    let row = [
-        v.began.to_string(),
-        told(v.ended),
-        v.seconds.map(|s| s.to_string()).unwrap_or_default(),
-        cell(v.person.as_deref().unwrap_or_default()),
-        cell(v.person_name.as_deref().unwrap_or_default()),
-        cell(&v.machine),
-        cell(&v.account),
-        cell(&v.source),
-        v.service.clone(),
-        cell(&v.method),
-        v.key.clone().unwrap_or_default(),
-        if v.session.is_some() { "yes" } else { "no" }.into(),
-        v.session.clone().unwrap_or_default(),
-    ];
-    written(&row)
-}
-
-/// A line of CSV (RFC 4180).
-fn written(row: &[impl AsRef<[u8]>]) -> Vec<u8> {
-    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(vec![]);
-    let _ = writer.write_record(row);
-    writer.into_inner().unwrap_or_default()
-}
-
-/// The same list as CSV, whole, for a spreadsheet.
-#[utoipa::path(get, path = "/accesses.csv", operation_id = "accessesCsv", params(AccessQuery), responses((status = 200, body = String, content_type = "text/csv")))]
-pub(super) async fn csv(State(app): State<Arc<App>>, _: EverythingReader, Query(q): Query<AccessQuery>) -> Result<Response, Problem> {
-    let mut filter = filter(AccessQuery { after: None, ..q }, EXPORT_PAGE)?;
-    let (send, receive) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(4);
-    let exporting = app.clone();
-    // A page at a time, as the reader takes them: a million rows cost no memory.
-    app.tasks.spawn(async move {
-        let mut piece = written(&COLUMNS);
-        loop {
-            let rows = match exporting.store.accesses(&filter).await {
-                Ok(rows) => rows,
-                Err(e) => return drop(send.send(Err(std::io::Error::other(e.to_string()))).await),
-            };
-            let rules = exporting.rules.now();
-            filter.before = rows.last().map(|r| (r.begin, r.id.clone()));
-            let last = rows.len() < EXPORT_PAGE as usize;
-            rows.into_iter().for_each(|r| piece.extend(line(&view(rules.policy.directory(), r))));
-            if send.send(Ok(std::mem::take(&mut piece).into())).await.is_err() || last {
-                return;
-            }
-        }
-    });
-    let headers =
-        [(header::CONTENT_TYPE, "text/csv; charset=utf-8"), (header::CONTENT_DISPOSITION, "attachment; filename=\"accesses.csv\"")];
-    Ok((headers, Body::from_stream(tokio_stream::wrappers::ReceiverStream::new(receive))).into_response())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn no_cell_is_a_formula_and_quotes_stay_inside() {
-        let row = [cell("=HYPERLINK(\"x\")"), cell("@a"), cell("a,b\"c"), cell("10.0.0.1")];
-        assert_eq!(String::from_utf8(written(&row)).unwrap(), "\"'=HYPERLINK(\"\"x\"\")\",'@a,\"a,b\"\"c\",10.0.0.1\r\n");
-    }
 
     #[test]
     fn days_are_those_of_the_zone() {

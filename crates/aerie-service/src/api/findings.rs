@@ -46,14 +46,8 @@ fn unknown(what: &str, word: &str) -> Problem {
     Problem::bad_request(format!("There is no {what} `{}`.", aerie_core::diagnostic::printable(word)))
 }
 
-/// List findings, newest first; those that are settled among them.
-#[utoipa::path(get, path = "/findings", operation_id = "findings", params(ListQuery), responses((status = 200, body = Page<FindingView>)))]
-pub(super) async fn list(
-    State(app): State<Arc<App>>,
-    Reader(seen): Reader,
-    Query(q): Query<ListQuery>,
-) -> Result<Json<Page<FindingView>>, Problem> {
-    let limit = q.limit.unwrap_or(PAGE).clamp(1, MOST);
+/// What a query asks for, up to a full page.
+pub(super) fn filter(q: ListQuery) -> Result<FindingFilter, Problem> {
     let before = q.after.as_deref().map(cursor).transpose()?;
     let some = |t: Option<String>| t.filter(|t| !t.is_empty());
     let rank = match some(q.importance) {
@@ -64,7 +58,7 @@ pub(super) async fn list(
     if let Some(word) = state.as_deref().filter(|w| !["settled", "unsettled"].contains(w) && CaseState::from_word(w).is_none()) {
         return Err(unknown("state", word));
     }
-    let filter = FindingFilter {
+    Ok(FindingFilter {
         kind: some(q.kind),
         session: some(q.session),
         machine: some(q.machine),
@@ -73,8 +67,19 @@ pub(super) async fn list(
         owner: some(q.owner),
         text: some(q.q),
         before,
-        limit: limit + 1,
-    };
+        limit: MOST,
+    })
+}
+
+/// List findings, newest first; those that are settled among them.
+#[utoipa::path(get, path = "/findings", operation_id = "findings", params(ListQuery), responses((status = 200, body = Page<FindingView>)))]
+pub(super) async fn list(
+    State(app): State<Arc<App>>,
+    Reader(seen): Reader,
+    Query(q): Query<ListQuery>,
+) -> Result<Json<Page<FindingView>>, Problem> {
+    let limit = q.limit.unwrap_or(PAGE).clamp(1, MOST);
+    let filter = FindingFilter { limit: limit + 1, ..filter(q)? };
     let mut found = app.store.findings(&filter).await?;
     let more = found.len() > limit as usize;
     found.truncate(limit as usize);

@@ -14,6 +14,7 @@ mod directory;
 mod drafts;
 mod effect;
 mod evidence;
+mod exports;
 mod findings;
 mod forward;
 mod listen;
@@ -138,7 +139,10 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(accesses::list))
         .routes(routes!(accesses::show))
         .routes(routes!(accesses::report))
-        .routes(routes!(accesses::csv))
+        .routes(routes!(exports::accesses_csv))
+        .routes(routes!(exports::accesses_ndjson))
+        .routes(routes!(exports::findings_csv))
+        .routes(routes!(exports::findings_ndjson))
         .routes(routes!(findings::list))
         .routes(routes!(findings::show))
         .routes(routes!(cases::step))

@@ -46,27 +46,19 @@ pub enum Audit {
 pub enum Findings {
     /// List findings, newest first
     List {
-        /// Of this kind, or of this detection
-        #[arg(long)]
-        kind: Option<String>,
-        /// In this state: open, acknowledged, in-work, resolved or accepted; unsettled for the first three
-        #[arg(long, value_parser = ["open", "acknowledged", "in-work", "resolved", "accepted", "settled", "unsettled"])]
-        state: Option<String>,
-        /// At least of this importance
-        #[arg(long, value_parser = ["low", "medium", "high", "critical"])]
-        importance: Option<String>,
-        /// On this machine
-        #[arg(long)]
-        machine: Option<String>,
-        /// Of this owner
-        #[arg(long)]
-        owner: Option<String>,
-        /// With this text anywhere in it
-        #[arg(long, value_name = "TEXT")]
-        search: Option<String>,
+        #[command(flatten)]
+        which: FindingFields,
         /// At most so many
         #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
         limit: u32,
+    },
+    /// Print all of them for other programs
+    Export {
+        #[command(flatten)]
+        which: FindingFields,
+        /// In which form
+        #[arg(long, default_value = "csv", value_parser = ["csv", "ndjson", "ocsf"])]
+        form: String,
     },
     /// Show a finding with its evidence
     Show {
@@ -139,6 +131,29 @@ pub enum Findings {
         #[arg(long)]
         why: String,
     },
+}
+
+/// Which findings.
+#[derive(Debug, Args)]
+pub struct FindingFields {
+    /// Of this kind, or of this detection
+    #[arg(long)]
+    pub kind: Option<String>,
+    /// In this state: open, acknowledged, in-work, resolved or accepted; unsettled for the first three
+    #[arg(long, value_parser = ["open", "acknowledged", "in-work", "resolved", "accepted", "settled", "unsettled"])]
+    pub state: Option<String>,
+    /// At least of this importance
+    #[arg(long, value_parser = ["low", "medium", "high", "critical"])]
+    pub importance: Option<String>,
+    /// On this machine
+    #[arg(long)]
+    pub machine: Option<String>,
+    /// Of this owner
+    #[arg(long)]
+    pub owner: Option<String>,
+    /// With this text anywhere in it
+    #[arg(long, value_name = "TEXT")]
+    pub search: Option<String>,
 }
 
 /// Findings that are not to come up.

@@ -6,7 +6,7 @@ mod machines;
 mod people;
 
 pub use asking::{Answer, AnswerHere, Ask, AskingFields, Lockdown, Passes, Requests, Stop, Which};
-pub use audit::{Audit, CoverageFields, Detections, Findings, NewSuppressionFields, Suppressions};
+pub use audit::{Audit, CoverageFields, Detections, FindingFields, Findings, NewSuppressionFields, Suppressions};
 pub use machines::{Agent, AgentPlace, EnrolFields, Forward, MachineFields, Machines, Vault};
 pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens};
 
@@ -427,6 +427,9 @@ pub enum Accesses {
     Export {
         #[command(flatten)]
         which: AccessFields,
+        /// In which form
+        #[arg(long, default_value = "csv", value_parser = ["csv", "ndjson", "ocsf"])]
+        form: String,
     },
 }
 

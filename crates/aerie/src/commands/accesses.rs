@@ -26,9 +26,12 @@ pub(super) async fn run(client: &Client, what: Accesses, printer: Printer) -> Re
             let heading = by.clone();
             printer.value(&client.access_report(&query, &by).await?, |r| report(r, &heading, &zone))?;
         }
-        Accesses::Export { which } => {
+        Accesses::Export { which, form } => {
             let (query, _) = query(client, which).await?;
-            let text = client.accesses_csv(&query).await?;
+            let text = match form.as_str() {
+                "csv" => client.accesses_csv(&query).await?,
+                form => client.accesses_ndjson(&query, form == "ocsf").await?,
+            };
             std::io::stdout().lock().write_all(text.as_bytes()).map_err(|e| Failure::file("standard output", &e))?;
         }
     }

@@ -1,19 +1,28 @@
 //! Findings as cases, and findings that are not to come up.
 
 use super::accesses::{instant, told, zone_of};
-use crate::cli::{Findings, Suppressions};
+use crate::cli::{FindingFields, Findings, Suppressions};
 use crate::output::{Align, Printer, hanging, table};
 use crate::{Exit, Failure};
 use aerie_api::{FindingStep, FindingView, NewSuppression, SuppressionView};
 use aerie_client::{Client, FindingQuery};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use std::io::Write as _;
 
 pub(super) async fn run(client: &Client, what: Findings, printer: Printer) -> Result<Exit, Failure> {
     let zone = zone_of(client).await?;
     let (id, step) = match what {
-        Findings::List { kind, state, importance, machine, owner, search, limit } => {
-            let query = FindingQuery { kind, state, importance, machine, owner, q: search, limit: Some(limit), ..FindingQuery::default() };
+        Findings::Export { which, form } => {
+            let text = match form.as_str() {
+                "csv" => client.findings_csv(&query(which)).await?,
+                form => client.findings_ndjson(&query(which), form == "ocsf").await?,
+            };
+            std::io::stdout().lock().write_all(text.as_bytes()).map_err(|e| Failure::file("standard output", &e))?;
+            return Ok(Exit::Done);
+        }
+        Findings::List { which, limit } => {
+            let query = FindingQuery { limit: Some(limit), ..query(which) };
             let page = client.findings(&query).await?;
             printer.value(&page, |p| list(&p.items, p.next.is_some()))?;
             return Ok(Exit::Done);
@@ -46,6 +55,11 @@ pub(super) async fn run(client: &Client, what: Findings, printer: Printer) -> Re
         format!("{done}\n{}", hanging(&format!("{:<12} ", f.state), &f.sentence))
     })?;
     Ok(Exit::Done)
+}
+
+fn query(which: FindingFields) -> FindingQuery {
+    let FindingFields { kind, state, importance, machine, owner, search } = which;
+    FindingQuery { kind, state, importance, machine, owner, q: search, ..FindingQuery::default() }
 }
 
 fn step(word: &str) -> FindingStep {
