@@ -8,7 +8,7 @@ use super::record::AccessRecord;
 use crate::directory::Standing;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 /// Ends that are waited for at a time; beyond, the next ones count as if they had come.
@@ -122,6 +122,8 @@ pub struct Behaviour<'a> {
     /// Ends to come, in their order.
     ends: BTreeMap<(Timestamp, u64), Happened>,
     count: u64,
+    /// Groups of people, as the newest rules have them: to find them out takes a while.
+    groups: HashMap<String, Vec<String>>,
 }
 
 impl<'a> Behaviour<'a> {
@@ -129,7 +131,7 @@ impl<'a> Behaviour<'a> {
     pub fn new(history: &'a History, detections: Arc<DetectionSet>) -> Self {
         let zone = history.zone();
         let detector = Detector::new(detections, zone.clone(), Stage::Records);
-        Self { history, detector, findings: Findings::default(), zone, ends: BTreeMap::new(), count: 0 }
+        Self { history, detector, findings: Findings::default(), zone, ends: BTreeMap::new(), count: 0, groups: HashMap::new() }
     }
 
     /// Takes what happened next.
@@ -168,12 +170,15 @@ impl<'a> Behaviour<'a> {
         if self.detector.is_deaf_to(what) {
             return;
         }
+        if let Some(name) = &h.person
+            && !self.groups.contains_key(name)
+        {
+            let newest = self.history.newest().map(|p| p.directory().groups_of(name).into_iter().map(Into::into).collect());
+            self.groups.insert(name.clone(), newest.unwrap_or_default());
+        }
+        let groups = h.person.as_ref().and_then(|p| self.groups.get(p)).map_or(&[][..], Vec::as_slice);
         let directory = self.history.at(h.at).map(|p| p.directory());
         let person = h.person.as_deref().and_then(|p| directory?.person(p));
-        let groups: Vec<String> = match (person, directory) {
-            (Some(p), Some(d)) => d.groups_of(&p.name).into_iter().map(Into::into).collect(),
-            _ => vec![],
-        };
         let standing = person.map_or("", |p| match p.standing(h.at.to_zoned(self.zone.clone()).date()) {
             // Since when somebody is suspended is not known here: what they did before was right.
             Standing::Good | Standing::Suspended => "",
@@ -186,7 +191,7 @@ impl<'a> Behaviour<'a> {
             account: &h.account,
             person: h.person.as_deref(),
             shown: person.map(crate::directory::Person::shown),
-            groups: &groups,
+            groups,
             standing,
             source: &h.source,
             method: &h.method,

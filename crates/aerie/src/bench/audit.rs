@@ -141,13 +141,14 @@ fn used(whose: nix::sys::resource::UsageWho) -> Outcome<f64> {
 fn peer(program: &str, arguments: &[&str], input: Option<&str>) -> Outcome<Option<f64>> {
     let before = used(nix::sys::resource::UsageWho::RUSAGE_CHILDREN)?;
     let mut command = Command::new(program);
-    command.args(arguments).stdout(Stdio::null()).stderr(Stdio::null());
+    // A pipe: to nowhere, some programs stop at the first match.
+    command.args(arguments).stdout(Stdio::piped()).stderr(Stdio::null());
     command.stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
     let Ok(mut child) = command.spawn() else { return Ok(None) };
     if let (Some(text), Some(mut stdin)) = (input, child.stdin.take()) {
         stdin.write_all(text.as_bytes())?;
     }
-    child.wait()?;
+    child.wait_with_output()?;
     Ok(Some(used(nix::sys::resource::UsageWho::RUSAGE_CHILDREN)? - before))
 }
 

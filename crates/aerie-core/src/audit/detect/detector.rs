@@ -61,7 +61,7 @@ impl Detector {
             let Some((number, state)) = states.get_mut(*at) else { continue };
             let Some(detection) = set.all().get(*number) else { continue };
             let ends = signal.what == What::End && matches!(state, State::Overlap(_));
-            if !ends && !detection.form.patterns().any(|p| p.fits(signal, zone)) {
+            if !ends && !detection.form.looks_at(signal, zone) {
                 continue;
             }
             if !write_key(key, detection.form.by(), signal, zone) {

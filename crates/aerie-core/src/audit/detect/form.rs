@@ -1,9 +1,10 @@
 //! The forms of detections, as they are written.
 
 use super::pattern::Pattern;
-use super::signal::Field;
+use super::signal::{Field, Signal};
 use super::state::MOST_VALUES;
 use jiff::SignedDuration;
+use jiff::tz::TimeZone;
 use serde::Deserialize;
 
 /// How often something may be asked for within a window: as many instants are remembered for each key.
@@ -165,6 +166,19 @@ impl Form {
             | Self::Overlap { of, .. } => Box::new(std::iter::once(of)),
             Self::Sequence { steps, .. } => Box::new(steps.iter().map(|s| &s.of)),
             Self::Absence { of, then, .. } => Box::new([of, then].into_iter()),
+        }
+    }
+
+    /// Whether one of its patterns fits a signal.
+    pub(super) fn looks_at(&self, signal: &Signal<'_>, zone: &TimeZone) -> bool {
+        match self {
+            Self::Match { of, .. }
+            | Self::Count { of, .. }
+            | Self::First { of, .. }
+            | Self::Baseline { of, .. }
+            | Self::Overlap { of, .. } => of.fits(signal, zone),
+            Self::Sequence { steps, .. } => steps.iter().any(|s| s.of.fits(signal, zone)),
+            Self::Absence { of, then, .. } => of.fits(signal, zone) || then.fits(signal, zone),
         }
     }
 

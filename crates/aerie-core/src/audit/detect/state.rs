@@ -334,23 +334,28 @@ fn baseline(
     while kept.front().is_some_and(|(t, _)| at.duration_since(*t) > over) {
         kept.pop_front();
     }
-    let enough = kept.len() >= samples;
-    let (far, usual) = match field {
-        Field::Hour => {
-            // Around the clock: 23 and 1 are two hours apart.
-            let apart = |h: i64| (h - number).abs().min(24 - (h - number).abs());
-            (kept.iter().all(|(_, h)| apart(*h) as f64 > beyond), hours_of(kept))
-        }
-        _ => {
-            let greatest = kept.iter().map(|(_, n)| *n).max().unwrap_or(0);
-            (number as f64 > greatest as f64 * beyond, greatest.to_string())
-        }
-    };
+    let far = kept.len() >= samples
+        && match field {
+            Field::Hour => {
+                // Around the clock: 23 and 1 are two hours apart.
+                let apart = |h: i64| (h - number).abs().min(24 - (h - number).abs());
+                kept.iter().all(|(_, h)| apart(*h) as f64 > beyond)
+            }
+            _ => number as f64 > greatest(kept) as f64 * beyond,
+        };
+    let hit = far.then(|| {
+        let usual = if field == Field::Hour { hours_of(kept) } else { greatest(kept).to_string() };
+        Hit { count: 1, usual, ..Hit::default() }
+    });
     if kept.len() >= MOST_VALUES {
         kept.pop_front();
     }
     kept.push_back((at, number));
-    (enough && far).then(|| Hit { count: 1, usual, ..Hit::default() })
+    hit
+}
+
+fn greatest(kept: &VecDeque<(Timestamp, i64)>) -> i64 {
+    kept.iter().map(|(_, n)| *n).max().unwrap_or(0)
 }
 
 /// The hours that occur, as spans: `9 to 12 and 14 h`.
