@@ -71,7 +71,8 @@ const MOST_FILES: usize = 100;
 /// Verifies a pack, without a service.
 fn verify(pack: &Path, keys: &[String], printer: Printer) -> Result<Exit, Failure> {
     let known = keys.iter().map(|text| key(text)).collect::<Result<Vec<_>, _>>()?;
-    let report = verify_pack(&unpack(pack)?, &known);
+    let file = std::fs::File::open(pack).map_err(|e| Failure::file(pack.display(), &e))?;
+    let report = verify_pack(&unpack(file)?, &known);
     printer.value(&serde_json::json!({ "holds": report.holds(), "sentence": report.sentence(), "report": report }), |_| {
         let mut text = report.sentence();
         report.problems.iter().skip(1).for_each(|p| text += &format!("\n  {p}"));
@@ -88,17 +89,16 @@ fn verify(pack: &Path, keys: &[String], printer: Printer) -> Result<Exit, Failur
     Ok(if report.holds() { Exit::Done } else { Exit::No })
 }
 
-fn key(text: &str) -> Result<VerifyingKey, Failure> {
+/// Reads a public key.
+pub(crate) fn key(text: &str) -> Result<VerifyingKey, Failure> {
     let bytes = unhex(text.trim()).and_then(|b| <[u8; 32]>::try_from(b).ok());
     bytes.and_then(|b| VerifyingKey::from_bytes(&b).ok()).ok_or_else(|| Failure::usage("a key is 64 hexadecimal digits"))
 }
 
 /// The files of a pack, whose names are kept as names: nothing is written.
-fn unpack(pack: &Path) -> Result<BTreeMap<String, Vec<u8>>, Failure> {
-    let failed = |e: std::io::Error| Failure::file(pack.display(), &e);
-    let large = || Failure { exit: Exit::File, message: format!("{}: it is too large, or has too many files", pack.display()) };
-    let file = std::fs::File::open(pack).map_err(failed)?;
-    let mut archive = tar::Archive::new(flate2::read::GzDecoder::new(file).take(MOST_PACK));
+pub(crate) fn unpack(packed: impl std::io::Read) -> Result<BTreeMap<String, Vec<u8>>, Failure> {
+    let failed = |e: std::io::Error| Failure::file("the pack", &e);
+    let mut archive = tar::Archive::new(flate2::read::GzDecoder::new(packed).take(MOST_PACK));
     let (mut files, mut total) = (BTreeMap::new(), 0u64);
     for entry in archive.entries().map_err(failed)? {
         let mut entry = entry.map_err(failed)?;
@@ -106,7 +106,7 @@ fn unpack(pack: &Path) -> Result<BTreeMap<String, Vec<u8>>, Failure> {
         let mut bytes = vec![];
         total = total.saturating_add(entry.size());
         if files.len() >= MOST_FILES || total > MOST_PACK {
-            return Err(large());
+            return Err(Failure { exit: Exit::File, message: "the pack is too large, or has too many files".into() });
         }
         entry.read_to_end(&mut bytes).map_err(failed)?;
         files.insert(name, bytes);

@@ -10,7 +10,7 @@ mod detections;
 mod directory;
 mod drafts;
 mod findings;
-mod log;
+pub(crate) mod log;
 mod logs;
 mod machines;
 mod own;
