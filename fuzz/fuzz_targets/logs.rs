@@ -10,7 +10,7 @@ use libfuzzer_sys::fuzz_target;
 use std::sync::Arc;
 
 fn read(bytes: &[u8], size: usize) -> (Vec<Recorded>, u64, u64) {
-    let world = World { history: History::default(), sessions: None, authorities: None, detections: Arc::new(DetectionSet::shipped()) };
+    let world = World { history: History::default(), sessions: None, own: Default::default(), authorities: None, detections: Arc::new(DetectionSet::shipped()) };
     let mut scan = Scan::new(Auditor::new(Arc::new(world)), "fuzz", LogClock::of_year(TimeZone::UTC, 2026), None, Some("dome-east"));
     let (mut records, mut unpacker) = (vec![], Unpacker::default());
     let mut each = |r| records.push(r);

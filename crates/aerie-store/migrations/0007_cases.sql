@@ -55,4 +55,12 @@ CREATE TABLE log_positions (
     read_at INTEGER NOT NULL
 ) STRICT, WITHOUT ROWID;
 
+-- When the service itself signed in to a machine, to check it, to look for keys or to change a credential: its log shows that too.
+CREATE TABLE own_links (
+    machine TEXT NOT NULL,
+    word TEXT NOT NULL,
+    at INTEGER NOT NULL
+) STRICT;
+CREATE INDEX own_links_at ON own_links (at);
+
 ALTER TABLE accesses ADD COLUMN algorithm TEXT NOT NULL DEFAULT '';

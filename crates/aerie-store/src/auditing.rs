@@ -250,4 +250,30 @@ impl Store {
             .await?;
         Ok(())
     }
+
+    /// Keeps that the service itself signs in to a machine, and the word for what.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn put_own_link(&self, machine: &str, word: &str, now: Timestamp) -> Result<()> {
+        sqlx::query("INSERT INTO own_links (machine, word, at) VALUES (?1, ?2, ?3)")
+            .bind(machine)
+            .bind(word)
+            .bind(ms(now))
+            .execute(&self.write)
+            .await?;
+        Ok(())
+    }
+
+    /// When the service itself signed in to machines, the newest so many: machine, word, when.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn own_links(&self, limit: u32) -> Result<Vec<(String, String, Timestamp)>> {
+        let rows: Vec<(String, String, i64)> = sqlx::query_as("SELECT machine, word, at FROM own_links ORDER BY at DESC LIMIT ?1")
+            .bind(i64::from(limit))
+            .fetch_all(&self.read)
+            .await?;
+        Ok(rows.into_iter().map(|(machine, word, when)| (machine, word, at(when))).collect())
+    }
 }

@@ -78,6 +78,8 @@ pub struct World {
     pub history: History,
     /// Aerie's own sessions; none when there is no service to ask, and then certificates of its authority are believed.
     pub sessions: Option<SessionIndex>,
+    /// When the service itself signed in to machines, by machine and word.
+    pub own: HashMap<(String, String), Vec<Timestamp>>,
     /// Fingerprints of Aerie's authorities, earlier ones included; where they are not known, any is taken for one.
     pub authorities: Option<Vec<String>>,
     /// What else deserves a finding.
@@ -216,6 +218,11 @@ impl Auditor {
                 self.conformance(&case, &session);
                 (record.person, record.session, record.explained) = (Some(session.person), Some(session.id), true);
             }
+            // The service's own looking is no use of the machine by anybody.
+            Explained::Own(word) => {
+                self.explained += 1;
+                (record.person, record.session, record.explained) = (None, Some(format!("own {word}")), true);
+            }
             Explained::Believed => {
                 self.explained += 1;
                 record.explained = true;
@@ -275,6 +282,10 @@ impl Auditor {
         };
         let Some(sessions) = &self.world.sessions else { return Explained::Believed };
         let begin = case.access.begin;
+        let own = self.world.own.get(&(case.machine.clone(), session.to_string()));
+        if own.is_some_and(|all| all.iter().any(|at| at.duration_since(begin).abs() < SKEW)) {
+            return Explained::Own(session.into());
+        }
         let fits = |s: &&KnownSession| {
             s.machine == case.machine
                 && s.account == case.access.account
@@ -381,6 +392,8 @@ impl Auditor {
 enum Explained {
     /// This session explains it.
     By(KnownSession),
+    /// The service itself, for this.
+    Own(String),
     /// A certificate of the authority, and no service to ask.
     Believed,
     /// A certificate of the authority that names no session that fits.

@@ -36,7 +36,13 @@ fn history() -> History {
 }
 
 fn world(sessions: Option<SessionIndex>) -> Arc<World> {
-    Arc::new(World { history: history(), sessions, authorities: None, detections: Arc::new(detect::DetectionSet::shipped()) })
+    Arc::new(World {
+        history: history(),
+        sessions,
+        own: Default::default(),
+        authorities: None,
+        detections: Arc::new(detect::DetectionSet::shipped()),
+    })
 }
 
 fn t(text: &str) -> Timestamp {
@@ -65,6 +71,7 @@ fn audit(log: &[u8], sessions: Option<&SessionIndex>) -> (Vec<Finding>, Counts) 
     let mut auditor = Auditor::new(Arc::new(World {
         history,
         sessions: sessions.cloned(),
+        own: [(("dome-east".to_string(), "check".to_string()), vec![t("2026-11-22T22:00:03Z")])].into(),
         authorities: Some(authorities.to_vec()),
         detections: Arc::new(detect::DetectionSet::shipped()),
     }));
@@ -101,6 +108,16 @@ fn a_session_of_aerie_explains_its_own_certificate_only() {
     assert_eq!(kinds(CERTIFICATE, Some(&SessionIndex::new())), ["unknown-session"]);
     assert_eq!(kinds(&CERTIFICATE.replace("SHA256:authority", "SHA256:other"), Some(&known)), ["around-gateway"]);
     assert_eq!(kinds(&CERTIFICATE.replace("Nov 22 22:00", "Nov 23 02:00"), Some(&known)), ["unknown-session"]);
+    // The service itself, where it was and when; the same word elsewhere and at another time is no excuse.
+    let own = CERTIFICATE.replace("aerie s-1", "aerie check");
+    assert!(kinds(&own, Some(&known)).is_empty());
+    for other in [
+        own.replace("22:00:01", "22:20:01"),
+        own.replace("dome-east sshd", "archive-db sshd"),
+        own.replace("aerie check", "aerie rotation"),
+    ] {
+        assert_eq!(kinds(&other, Some(&known)), ["unknown-session"], "{other}");
+    }
     assert_eq!(kinds(&CERTIFICATE.replace("dome-east sshd", "archive-db sshd"), Some(&known)), ["unknown-session"]);
 }
 

@@ -3,7 +3,7 @@
 //! Whoever may send can write any line, of any host: a collector does. So senders are named in the configuration, and everybody else is
 //! cut off before a byte is read.
 
-use super::{Known, keep, look_again, world};
+use super::{Known, keep, look_again, own_links, world};
 use crate::places::Places;
 use crate::service::App;
 use aerie_core::audit::read::Format;
@@ -31,6 +31,8 @@ const PATIENCE: Duration = Duration::from_secs(10);
 const EVERY: Duration = Duration::from_millis(500);
 /// How far back sessions are known to which a line may belong.
 const SESSIONS_KNOWN: SignedDuration = SignedDuration::from_hours(24 * 7);
+/// Times that the service itself signed in somewhere, which are known: some hours of a large installation.
+const RECENT_OWN: u32 = 2000;
 /// Sessions that are known.
 const MOST_SESSIONS: u32 = 100_000;
 
@@ -177,10 +179,11 @@ impl Reader {
         let fresh = self.app.store.sessions(&filter).await?;
         let sessions = self.world.sessions.as_ref();
         let known = |s: &aerie_store::SessionRow| sessions.is_some_and(|all| all.get(&s.id).is_some_and(|k| k.end == s.ended));
-        if rules == self.rules && fresh.iter().all(known) {
+        let own = own_links(&self.app, RECENT_OWN).await?;
+        if rules == self.rules && own == self.world.own && fresh.iter().all(known) {
             return Ok(());
         }
-        let mut world = World::clone(&self.world);
+        let mut world = World { own, ..World::clone(&self.world) };
         if rules != self.rules {
             world.history = self.app.rules.history().await?;
         }

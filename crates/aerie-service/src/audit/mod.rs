@@ -16,10 +16,12 @@ use aerie_store::{LogPosition, Put, SessionFilter, SessionRow, StoreError};
 pub(crate) use behaviour::look_again;
 use jiff::Timestamp;
 pub(crate) use recordings::look_at_recording;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 use tokio::sync::mpsc;
 
+/// Times that the service itself signed in somewhere, which a scan knows at most, newest first.
+const MOST_OWN: u32 = 200_000;
 /// Sessions that a scan knows at most, newest first.
 const MOST_SESSIONS: u32 = 200_000;
 
@@ -73,6 +75,15 @@ pub(crate) async fn detections(app: &App) -> Result<Arc<DetectionSet>, StoreErro
     Ok(Arc::new(published.and_then(|p| DetectionSet::parse(&p.text).ok()).unwrap_or_else(DetectionSet::shipped)))
 }
 
+/// When the service itself signed in to machines, by machine and word; the newest so many times.
+pub(crate) async fn own_links(app: &App, most: u32) -> Result<HashMap<(String, String), Vec<Timestamp>>, StoreError> {
+    let mut all: HashMap<_, Vec<Timestamp>> = HashMap::new();
+    for (machine, word, at) in app.store.own_links(most).await? {
+        all.entry((machine, word)).or_default().push(at);
+    }
+    Ok(all)
+}
+
 /// What logs are held against now.
 pub(crate) async fn world(app: &App) -> Result<World, StoreError> {
     let filter = SessionFilter { limit: MOST_SESSIONS, ..SessionFilter::default() };
@@ -80,6 +91,7 @@ pub(crate) async fn world(app: &App) -> Result<World, StoreError> {
     Ok(World {
         history: app.rules.history().await?,
         sessions: Some(sessions),
+        own: own_links(app, MOST_OWN).await?,
         authorities: Some(app.keys.user_authorities().iter().map(|k| crate::keys::fingerprint(k.public_key())).collect()),
         detections: detections(app).await?,
     })

@@ -220,7 +220,10 @@ async fn sign_in(
 ) -> Result<bool, LinkError> {
     let (id, forward) = match purpose {
         Purpose::Session(id, forward) => (id, forward),
-        Purpose::Own(word) => (word, false),
+        Purpose::Own(word) => {
+            app.store.put_own_link(&machine.name, word, jiff::Timestamp::now()).await?;
+            (word, false)
+        }
         Purpose::Try(secret) => {
             return if offer(handle, account, secret).await? { Ok(true) } else { Err(LinkError::CredentialRefused) };
         }

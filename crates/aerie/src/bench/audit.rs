@@ -97,6 +97,7 @@ fn world() -> Outcome<Arc<World>> {
     Ok(Arc::new(World {
         history: History::new(vec![(Timestamp::UNIX_EPOCH, Arc::new(policy))]),
         sessions: None,
+        own: std::collections::HashMap::new(),
         authorities: None,
         detections: Arc::new(DetectionSet::shipped()),
     }))

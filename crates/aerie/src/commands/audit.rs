@@ -18,6 +18,7 @@ use aerie_core::wording::count;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use sha2::{Digest as _, Sha256};
+use std::collections::HashMap;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -244,7 +245,7 @@ impl Alone {
         let policy = Policy::compile(document, Arc::new(Directory::from(exported.file)), Timestamp::now());
         let history = History::new(vec![(Timestamp::UNIX_EPOCH, Arc::new(policy))]);
         let detections = Arc::new(DetectionSet::shipped());
-        let world = Arc::new(World { history, sessions: None, authorities: exported.authorities, detections });
+        let world = Arc::new(World { history, sessions: None, own: HashMap::new(), authorities: exported.authorities, detections });
         Ok(Self { world, rules_zone, log_zone, year })
     }
 

@@ -490,6 +490,7 @@ mod tests {
         Arc::new(World {
             history: aerie_core::audit::History::new(vec![(Timestamp::UNIX_EPOCH, Arc::new(policy))]),
             sessions: Some(past.iter().map(|p| (p.id.clone(), known(p))).collect()),
+            own: std::collections::HashMap::new(),
             authorities: Some(vec!["SHA256:authority".into()]),
             detections: Arc::new(DetectionSet::shipped()),
         })

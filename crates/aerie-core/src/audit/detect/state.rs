@@ -83,8 +83,10 @@ pub(super) enum State {
 
 #[derive(Default)]
 pub(super) struct Counted {
-    /// When, and of different values which; at most as many as are asked for.
-    times: VecDeque<(Timestamp, u64)>,
+    /// When, in milliseconds since the epoch; the newest, at most as many as are asked for. Of a flood of addresses each has one of these.
+    times: VecDeque<i64>,
+    /// Different values, each as it was seen last, in no order; at most as many as are asked for.
+    values: Vec<(u64, i64)>,
     lines: Vec<LogLine>,
     firing: bool,
 }
@@ -219,24 +221,15 @@ impl State {
 
 impl Counted {
     fn handle(&mut self, signal: &Signal<'_>, value: Option<u64>, at_least: usize, within: SignedDuration) -> Option<Hit> {
-        let at = signal.at;
-        while self.times.front().is_some_and(|(t, _)| at.duration_since(*t) > within) {
-            self.times.pop_front();
-        }
-        if let Some(value) = value {
-            // Each value once, as it was seen last.
-            if let Some(known) = self.times.iter().position(|(_, v)| *v == value) {
-                self.times.remove(known);
-            }
-        }
-        if self.times.len() >= at_least {
-            self.times.pop_front();
-        }
-        self.times.push_back((at, value.unwrap_or_default()));
-        if self.times.len() < at_least {
+        let (at, within) = (signal.at.as_millisecond(), i64::try_from(within.as_millis()).unwrap_or(i64::MAX));
+        let (count, first) = match value {
+            Some(value) => self.handle_value(value, at, at_least, within),
+            None => self.handle_time(at, at_least, within),
+        };
+        if count < at_least {
             self.firing = false;
             // The last before it is enough, and each of the last few may be that.
-            if self.times.len() + EARLY_LINES >= at_least {
+            if count + EARLY_LINES >= at_least {
                 self.lines.truncate(EARLY_LINES - 1);
                 self.lines.extend((signal.lines)());
             } else {
@@ -245,12 +238,47 @@ impl Counted {
             return None;
         }
         let again = std::mem::replace(&mut self.firing, true);
-        let count = if again || value.is_some() { 1 } else { at_least as u64 };
         // Of different values, a burst counts once.
         if again && value.is_some() {
             return None;
         }
-        Some(Hit { count, first: self.times.front().map(|(t, _)| *t), lines: std::mem::take(&mut self.lines), ..Hit::default() })
+        let count = if again || value.is_some() { 1 } else { at_least as u64 };
+        let first = Timestamp::from_millisecond(first).ok();
+        Some(Hit { count, first, lines: std::mem::take(&mut self.lines), ..Hit::default() })
+    }
+
+    /// How many there are within the window, up to as many as are asked for, and when the first of them was.
+    fn handle_time(&mut self, at: i64, at_least: usize, within: i64) -> (usize, i64) {
+        while self.times.front().is_some_and(|t| at - t > within) {
+            self.times.pop_front();
+        }
+        if self.times.len() >= at_least {
+            self.times.pop_front();
+        }
+        self.times.push_back(at);
+        (self.times.len(), self.times.front().copied().unwrap_or(at))
+    }
+
+    /// The same of different values. What is older is thrown out only when it would count.
+    fn handle_value(&mut self, value: u64, at: i64, at_least: usize, within: i64) -> (usize, i64) {
+        match self.values.iter_mut().find(|(v, _)| *v == value) {
+            Some((_, last)) => *last = at,
+            None => {
+                if self.values.len() >= at_least {
+                    self.values.retain(|(_, t)| at - t <= within);
+                }
+                // One that is pushed out for another is the oldest.
+                let oldest = self.values.iter().enumerate().min_by_key(|(_, (_, t))| *t).map(|(n, _)| n);
+                if let Some(oldest) = oldest.filter(|_| self.values.len() >= at_least) {
+                    self.values.swap_remove(oldest);
+                }
+                self.values.push((value, at));
+            }
+        }
+        if self.values.len() >= at_least {
+            self.values.retain(|(_, t)| at - t <= within);
+        }
+        (self.values.len(), self.values.iter().map(|(_, t)| *t).min().unwrap_or(at))
     }
 }
 
