@@ -401,7 +401,7 @@ impl ScanResult {
     /// Puts together what an audit gave. `new` is how many of its findings were not known before.
     pub fn new(scanned: Scanned, new: u64) -> Self {
         use aerie_core::wording::{count, duration};
-        let Scanned { format, counts, judged: (accesses, explained), ahead_ms, unclear, findings, covered: _ } = scanned;
+        let Scanned { format, counts, judged: (accesses, explained), ahead_ms, unclear, findings, covered: _, skipped } = scanned;
         let what = if findings.is_empty() { "nothing to complain of".to_string() } else { count(findings.len() as u64, "finding") };
         let accesses_word = if accesses == 1 { "access" } else { "accesses" };
         let unit = match format {
@@ -416,9 +416,14 @@ impl ScanResult {
             }
             _ => String::new(),
         };
+        // A head and line feeds are no news.
+        let passed = match skipped {
+            0..1024 => String::new(),
+            n => format!(" {} that belong to no event, or to one too long, were passed over.", aerie_core::wording::size(n)),
+        };
         Self {
             sentence: format!(
-                "{} read, {accesses} {accesses_word} ({explained} through Aerie), {}: {what}.{clock}",
+                "{} read, {accesses} {accesses_word} ({explained} through Aerie), {}: {what}.{clock}{passed}",
                 count(counts.lines, unit),
                 count(counts.failed, "failed login")
             ),

@@ -38,6 +38,8 @@ pub struct Scanned {
     pub findings: Vec<Finding>,
     /// On which days (of UTC) which machines wrote something, and how much.
     pub covered: Vec<Covered>,
+    /// Bytes that belong to no event, or to one that was too long; a head and line feeds are among them.
+    pub skipped: u64,
 }
 
 /// Cuts bytes into what the log consists of.
@@ -166,6 +168,7 @@ impl Scan {
         self.decide(each);
         let format = self.cutter.word();
         let Self { mut auditor, mut log, cutter, .. } = self;
+        let skipped = if let Cutter::Events(events) = &cutter { events.skipped } else { 0 };
         match cutter {
             Cutter::Undecided(_) | Cutter::Events(_) => {}
             Cutter::Lines(lines) => lines.finish(&mut |line, offset| log.handle_line(line, offset, |f| auditor.handle_failure(f))),
@@ -182,7 +185,7 @@ impl Scan {
         let (judged, counts, unclear) = (auditor.judged(), log.counts(), log.unclear().to_vec());
         let covered = log.coverage().covered(|host| auditor.machine_of_host(host));
         let ahead_ms = auditor.ahead().map(|d| i64::try_from(d.as_millis()).unwrap_or(i64::MAX));
-        Scanned { format, counts, judged, ahead_ms, unclear, findings: auditor.finish(zone), covered }
+        Scanned { format, counts, judged, ahead_ms, unclear, findings: auditor.finish(zone), covered, skipped }
     }
 }
 

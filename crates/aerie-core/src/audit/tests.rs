@@ -437,3 +437,11 @@ fn a_log_that_is_read_on_ends_what_began_before() {
     assert_eq!((line.number, line.offset), (2, whole.len() as u64));
     assert_eq!((began.lines[0].number, began.lines[0].offset), (3, (whole.len() + rest.find('\n').unwrap() + 1) as u64));
 }
+
+#[test]
+fn what_is_no_event_is_counted() {
+    let event = "<Event xmlns='x'><System><EventID>4634</EventID></System></Event>";
+    let text = format!("{event}\n{}\n{event}", "rubbish ".repeat(2000));
+    let (_, scanned) = scanned("security.xml", text.as_bytes(), 777, None);
+    assert!(scanned.format == "windows-events" && scanned.skipped >= 16_000, "{} {}", scanned.format, scanned.skipped);
+}
