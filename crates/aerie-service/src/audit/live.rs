@@ -8,16 +8,17 @@ use crate::places::Places;
 use crate::service::App;
 use aerie_core::audit::read::Format;
 use aerie_core::audit::read::frames::SyslogFrames;
-use aerie_core::audit::{Auditor, LogClock, Recorded, Scan, World};
+use aerie_core::audit::{Auditor, Finding, LogClock, Recorded, Scan, World};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_store::{SessionFilter, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::io::{AsyncRead, AsyncReadExt as _};
 use tokio::net::TcpListener;
 use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
 use tokio_rustls::TlsAcceptor;
 
 /// Connections at a time, and from one address.
@@ -29,6 +30,10 @@ const MOST_WAITING: usize = 64;
 const PATIENCE: Duration = Duration::from_secs(10);
 /// What comes in is kept, and found, at least this often. A finding is to be there within two seconds of its line.
 const EVERY: Duration = Duration::from_millis(500);
+/// So many times as long as it took, everything is not held against the detections again.
+const PAUSES: u32 = 5;
+/// Records that are kept in memory while the store cannot take them; beyond, the oldest are given up.
+const MOST_UNKEPT: usize = 100_000;
 /// How far back sessions are known to which a line may belong.
 const SESSIONS_KNOWN: SignedDuration = SignedDuration::from_hours(24 * 7);
 /// Times that the service itself signed in somewhere, which are known: some hours of a large installation.
@@ -122,6 +127,40 @@ struct Reader {
     rules: (i64, u64),
     /// Something came that is not kept yet.
     pending: bool,
+    /// What was found and could not be kept yet.
+    unkept: Vec<Finding>,
+    look: Look,
+}
+
+/// When everything is held against the detections again: a large installation takes seconds for it, which must not hold up the reading.
+#[derive(Default)]
+struct Look {
+    /// An access came in since.
+    due: bool,
+    running: Option<JoinHandle<Duration>>,
+    not_before: Option<Instant>,
+}
+
+impl Look {
+    /// Begins, where it is due and none runs; after one that took long the next waits longer.
+    async fn begin(&mut self, app: &Arc<App>) {
+        if let Some(running) = self.running.take_if(|r| r.is_finished()) {
+            let took = running.await.unwrap_or_default();
+            self.not_before = Some(Instant::now() + took * PAUSES);
+        }
+        if !self.due || self.running.is_some() || self.not_before.is_some_and(|t| Instant::now() < t) {
+            return;
+        }
+        self.due = false;
+        let app = app.clone();
+        self.running = Some(app.tasks.clone().spawn(async move {
+            let began = Instant::now();
+            if let Err(e) = look_again(&app).await {
+                tracing::error!(error = %e, "accesses could not be held against the detections");
+            }
+            began.elapsed()
+        }));
+    }
 }
 
 impl Reader {
@@ -135,7 +174,7 @@ impl Reader {
         let scan = Scan::new(Auditor::new(world.clone()), &name, clock, Some(Format::Lines), None);
         let rules = app.rules.now();
         let rules = (rules.version, rules.directory_version);
-        Ok(Self { app, name, world, scan, recorded: vec![], known: now, rules, pending: false })
+        Ok(Self { app, name, world, scan, recorded: vec![], known: now, rules, pending: false, unkept: vec![], look: Look::default() })
     }
 
     async fn run(mut self, mut lines: mpsc::Receiver<Vec<Vec<u8>>>) {
@@ -148,7 +187,7 @@ impl Reader {
                     Some(group) => self.take(group).await,
                     None => break,
                 },
-                _ = tick.tick(), if self.pending => self.keep().await,
+                _ = tick.tick(), if self.pending || self.look.due || !self.unkept.is_empty() => self.keep().await,
                 () = stopping.cancelled() => break,
             }
         }
@@ -203,18 +242,23 @@ impl Reader {
     }
 
     async fn put(&mut self) -> Result<(), StoreError> {
-        let app = &self.app;
-        let recorded = std::mem::take(&mut self.recorded);
-        app.store.put_accesses(&recorded).await?;
-        app.store.put_coverage(&self.name, &self.scan.covered()).await?;
-        let found = self.scan.auditor().poll_findings(app.rules.now().policy.zone());
-        if keep(app, found).await? > 0 {
-            app.tell("findings");
-        }
+        let zone = self.app.rules.now().policy.zone().clone();
+        self.unkept.extend(self.scan.auditor().poll_findings(&zone));
+        // What cannot be kept now is kept later.
+        self.app.store.put_accesses(&self.recorded).await.inspect_err(|_| {
+            let beyond = self.recorded.len().saturating_sub(MOST_UNKEPT);
+            self.recorded.drain(..beyond);
+            self.unkept.truncate(MOST_UNKEPT);
+        })?;
         // What all logs show together changes with accesses alone.
-        if recorded.iter().any(|r| matches!(r, Recorded::Began(_))) {
-            look_again(app).await?;
+        self.look.due |= self.recorded.iter().any(|r| matches!(r, Recorded::Began(_)));
+        self.recorded.clear();
+        self.app.store.put_coverage(&self.name, &self.scan.covered()).await?;
+        if keep(&self.app, self.unkept.clone()).await? > 0 {
+            self.app.tell("findings");
         }
+        self.unkept.clear();
+        self.look.begin(&self.app).await;
         Ok(())
     }
 }

@@ -14,6 +14,8 @@ use std::collections::HashSet;
 pub const LONGEST_DOCUMENT: usize = 256 << 10;
 /// Detections of one document; each is asked for each signal.
 const MOST_DETECTIONS: usize = 200;
+/// Tests of one detection; each makes signals by the thousand.
+const MOST_CASES: usize = 20;
 /// Longest name, in bytes.
 const LONGEST_NAME: usize = 60;
 /// Longest sentence, in bytes.
@@ -100,6 +102,9 @@ impl Detection {
         }
         for (key, text) in [("says", &self.says), ("because", &self.because)] {
             check_sentence(text).map_err(|e| in_it(format!("`{key}`: {e}")))?;
+        }
+        if self.cases.len() > MOST_CASES {
+            return Err(in_it(format!("it has more than {MOST_CASES} tests")));
         }
         if self.says.ends_with('.') || self.because.ends_with('.') {
             return Err(in_it("`says` and `because` are halves of one sentence: write them without a full stop".into()));
