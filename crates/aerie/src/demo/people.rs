@@ -15,6 +15,8 @@ use tokio::process::{Child, Command};
 
 /// Seconds of a code's step.
 const STEP: i64 = 30;
+/// Seconds that a code may take to where it is checked.
+const LEEWAY: i64 = 10;
 
 /// Hands out codes that were not used yet. The gateway takes the code of the step before and behind too, so that three
 /// sign-ins of one person need not wait.
@@ -27,11 +29,14 @@ impl Codes {
     /// A code that the person has not used; waits until there is one.
     pub async fn next(&self, person: &str) -> String {
         loop {
-            let now = Timestamp::now().as_second() / STEP;
+            let second = Timestamp::now().as_second();
+            let now = second / STEP;
+            // The code of the step before is good for as long as this step lasts: near its end, one on its way would come too late.
+            let earliest = if second % STEP < STEP - LEEWAY { now - 1 } else { now };
             let step = {
                 let mut used = self.used.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
                 let last = used.entry(person.into()).or_insert(now - 2);
-                let step = (*last + 1).max(now - 1);
+                let step = (*last + 1).max(earliest);
                 if step <= now + 1 {
                     *last = step;
                 }
