@@ -283,15 +283,7 @@ impl Service {
         let http = consoles.first().map(|c| c.2).ok_or(ServiceError::NoConsole)?;
         app.renew_tls(Timestamp::now())?;
         let first_link = first_link(&app).await?;
-        let mut logs = vec![];
-        for (at, tls) in [(app.config.syslog.plain, false), (app.config.syslog.tls, true)] {
-            let Some(at) = at else { continue };
-            logs.push((bind(at, "the listener of logs").await?, tls));
-        }
-        let syslog = logs.iter().filter_map(|(l, _)| l.local_addr().ok()).collect();
-        if !logs.is_empty() {
-            crate::audit::live::start(&app, logs).await?;
-        }
+        let syslog = take_logs(&app).await?;
         app.log.append(NewEvent::new(Timestamp::now(), EventKind::ServiceStarted, "service").says("The service started.")).await?;
         tokio::spawn(gateway::listen(app.clone(), ssh_listener));
         for (listener, tls, _) in consoles {
@@ -391,6 +383,22 @@ impl Service {
         app.store.close().await;
         Ok(())
     }
+}
+
+/// Begins to take logs where the configuration says so; gives the addresses, first without TLS, then with it.
+async fn take_logs(app: &Arc<App>) -> Result<Vec<SocketAddr>, ServiceError> {
+    let (mut listeners, mut addresses) = (vec![], vec![]);
+    for (at, tls) in [(app.config.syslog.plain, false), (app.config.syslog.tls, true)] {
+        let Some(at) = at else { continue };
+        let failed = |source| ServiceError::Io { what: format!("the listener of logs cannot listen on {at}"), source };
+        let listener = TcpListener::bind(at).await.map_err(failed)?;
+        addresses.push(listener.local_addr().map_err(failed)?);
+        listeners.push((listener, tls));
+    }
+    if !listeners.is_empty() {
+        crate::audit::live::start(app, listeners).await?;
+    }
+    Ok(addresses)
 }
 
 /// Makes the link with which the first administrator comes, while nobody is there.

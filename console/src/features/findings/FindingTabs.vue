@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { useMe } from "../../composables/useMe";
+import TabBar from "../../ui/TabBar.vue";
 
 /** The parts of the audit: what was found, for which days there is evidence, what is looked for, what does not come up. */
 defineProps<{ here: "findings" | "coverage" | "detections" | "suppressions" }>();
@@ -13,14 +14,5 @@ const TABS = [
 </script>
 
 <template>
-  <nav v-if="may('read-everything')" aria-label="Audit" class="mb-4 mt-2 print:hidden">
-    <RouterLink
-      v-for="[id, path, name] in TABS"
-      :key="id"
-      :to="path"
-      class="tab"
-      :aria-current="here === id ? 'page' : undefined"
-      >{{ name }}</RouterLink
-    >
-  </nav>
+  <TabBar v-if="may('read-everything')" label="Audit" :tabs="TABS" :here="here" />
 </template>

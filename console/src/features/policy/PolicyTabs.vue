@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import TabBar from "../../ui/TabBar.vue";
+
 /** The parts of the rules: as they are, how they came to be, what is used of them. */
 defineProps<{ here: "rules" | "history" | "use" }>();
 const TABS = [
@@ -9,14 +11,5 @@ const TABS = [
 </script>
 
 <template>
-  <nav aria-label="Rules" class="mb-4 mt-2">
-    <RouterLink
-      v-for="[id, path, name] in TABS"
-      :key="id"
-      :to="path"
-      class="tab"
-      :aria-current="here === id ? 'page' : undefined"
-      >{{ name }}</RouterLink
-    >
-  </nav>
+  <TabBar label="Rules" :tabs="TABS" :here="here" />
 </template>
