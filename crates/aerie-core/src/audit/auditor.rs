@@ -2,16 +2,23 @@
 
 use super::detect::{DetectionSet, Detector, Signal, Stage, What};
 use super::finding::{Cause, Finding, FindingKind, Findings, Raised};
-use super::log::{Access, Failure, LogLine, NO_ACCOUNT, Ran};
-use super::record::{AccessRecord, Service, Skew, access_id};
-use crate::policy::{Capabilities, Capability, Factors, Facts, Missing, Outcome, Policy, Proofs, Refusal, Request, Tracks};
+use super::judge::{Case, Violation};
+use super::log::{Access, Failure, LogLine, Ran};
+use super::record::{AccessRecord, SeenCertificate, Service, Skew, access_id};
+use crate::policy::{Capabilities, Factors, Policy};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// How far the clocks of a machine and of Aerie may differ for a certificate's session to be believed.
 const SKEW: SignedDuration = SignedDuration::from_mins(10);
+/// Machines whose clocks are followed.
+const MOST_CLOCKS: usize = 10_000;
+/// A clock that is off by more is a finding: certificates are good for two minutes.
+const CLOCK_OFF: SignedDuration = SignedDuration::from_secs(60);
+/// Accesses that must show it.
+const CLOCK_SEEN: usize = 3;
 
 /// A session of Aerie's own.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -97,7 +104,10 @@ pub struct Auditor {
     findings: Findings,
     accesses: u64,
     explained: u64,
-    skew: Skew,
+    /// By machine; at most [`MOST_CLOCKS`].
+    clocks: HashMap<String, Skew>,
+    /// Machines of which it was told that their clocks are off.
+    told_clocks: HashSet<String>,
 }
 
 impl Auditor {
@@ -110,7 +120,8 @@ impl Auditor {
             findings: Findings::default(),
             accesses: 0,
             explained: 0,
-            skew: Skew::default(),
+            clocks: HashMap::new(),
+            told_clocks: HashSet::new(),
         }
     }
 
@@ -163,9 +174,26 @@ impl Auditor {
         machine
     }
 
-    /// By how much the machine's clock is ahead of Aerie's, where accesses show it.
+    /// By how much a machine's clock is ahead of Aerie's, where accesses show it; of several machines, the one that is off most.
     pub fn ahead(&self) -> Option<SignedDuration> {
-        self.skew.estimate()
+        self.clocks.values().filter_map(Skew::estimate).max_by_key(|ahead| ahead.abs())
+    }
+
+    /// Machines whose clocks are off, each once.
+    fn poll_clocks(&mut self) -> Vec<Finding> {
+        let mut found = vec![];
+        for (machine, skew) in &self.clocks {
+            let Some(ahead) = skew.estimate().filter(|a| a.abs() > CLOCK_OFF && skew.count() >= CLOCK_SEEN) else { continue };
+            if !self.told_clocks.insert(machine.clone()) {
+                continue;
+            }
+            let way = if ahead.is_positive() { "ahead of" } else { "behind" };
+            let by = crate::wording::duration(ahead.abs());
+            let sentence = format!("The clock of {machine} is {by} {way} Aerie's, as {} accesses show.", skew.count());
+            let at = skew.last();
+            found.push(Finding::seen(FindingKind::ClockOff, machine, machine, "", sentence, at));
+        }
+        found
     }
 
     fn machine_of(&self, access: &Access) -> String {
@@ -199,6 +227,7 @@ impl Auditor {
             method: access.method.clone(),
             key: access.key.clone(),
             algorithm: access.algorithm.clone(),
+            certificate: access.certificate.clone(),
             begin: access.begin,
             end: access.end,
             session: None,
@@ -207,15 +236,15 @@ impl Auditor {
         };
         let world = self.world.clone();
         let Some(policy) = world.history.at(access.begin) else { return record };
-        let case = Case { policy, access, machine };
-        let owner = case.owner();
-        record.person = owner.map(|p| p.name.clone());
-        self.detect(&case);
-        match self.explanation(&case) {
+        let key = access.key.as_deref();
+        let case = Case { policy, machine: &machine, account: &access.account, source: &access.source, key, begin: access.begin };
+        record.person = case.owner().map(|p| p.name.clone());
+        self.detect(&case, access);
+        match self.explanation(&machine, access) {
             Explained::By(session) => {
                 self.explained += 1;
-                self.skew.handle(session.begin, access.begin);
-                self.conformance(&case, &session);
+                self.handle_clock(&machine, session.begin, access.begin);
+                self.conformance(&case, access, &session);
                 (record.person, record.session, record.explained) = (Some(session.person), Some(session.id), true);
             }
             // The service's own looking is no use of the machine by anybody.
@@ -227,15 +256,13 @@ impl Auditor {
                 self.explained += 1;
                 record.explained = true;
             }
-            Explained::NoSuchSession(id) => self.raise(
-                &case,
-                FindingKind::UnknownSession,
-                None,
-                format!("its certificate names the session {id}, which Aerie does not know for this machine and time"),
-            ),
+            Explained::NoSuchSession(id) => {
+                let why = format!("its certificate names the session {id}, which Aerie does not know for this machine and time");
+                self.raise(&case, access, None, (FindingKind::UnknownSession, why));
+            }
             // Login records name no key: what the SSH server says of the same login explains it, or does not.
             Explained::No if access.service == Service::Login => {}
-            Explained::No => self.around(&case),
+            Explained::No => case.around().into_iter().for_each(|violation| self.raise(&case, access, None, violation)),
         }
         record
     }
@@ -266,29 +293,34 @@ impl Auditor {
 
     /// What was found, or found again, since it was last asked for. For logs that never end.
     pub fn poll_findings(&mut self, zone: &TimeZone) -> Vec<Finding> {
-        self.findings.poll_changed(zone)
+        let mut all = self.findings.poll_changed(zone);
+        all.extend(self.poll_clocks());
+        all
     }
 
     /// Ends the audit.
-    pub fn finish(self, zone: &TimeZone) -> Vec<Finding> {
-        self.findings.finish(zone)
+    pub fn finish(mut self, zone: &TimeZone) -> Vec<Finding> {
+        let clocks = self.poll_clocks();
+        let mut all = self.findings.finish(zone);
+        all.extend(clocks);
+        all
     }
 
-    fn explanation(&self, case: &Case<'_>) -> Explained {
-        let Some((id, authority)) = &case.access.certificate else { return Explained::No };
+    fn explanation(&self, machine: &str, access: &Access) -> Explained {
+        let Some(SeenCertificate { id, authority, .. }) = &access.certificate else { return Explained::No };
         let believed = self.world.authorities.as_ref().is_none_or(|all| all.contains(authority));
         let (Some(session), true) = (id.strip_prefix("aerie "), believed) else {
             return Explained::No;
         };
         let Some(sessions) = &self.world.sessions else { return Explained::Believed };
-        let begin = case.access.begin;
-        let own = self.world.own.get(&(case.machine.clone(), session.to_string()));
+        let begin = access.begin;
+        let own = self.world.own.get(&(machine.to_string(), session.to_string()));
         if own.is_some_and(|all| all.iter().any(|at| at.duration_since(begin).abs() < SKEW)) {
             return Explained::Own(session.into());
         }
         let fits = |s: &&KnownSession| {
-            s.machine == case.machine
-                && s.account == case.access.account
+            s.machine == machine
+                && s.account == access.account
                 && begin.duration_since(s.begin) > -SKEW
                 && s.end.is_none_or(|e| begin.duration_since(e) < SKEW)
         };
@@ -298,40 +330,25 @@ impl Auditor {
         }
     }
 
-    /// A session of Aerie's own is held against the rules of its moment too: the gate and the audit may not disagree.
-    fn conformance(&mut self, case: &Case<'_>, session: &KnownSession) {
-        let (mut refused, mut unmet) = (None, None);
-        for capability in session.uses.iter() {
-            match case.decided(session, capability) {
-                Judged::Fits => {}
-                Judged::Refused => refused = refused.or(Some(capability)),
-                Judged::Unmet(what) => unmet = unmet.or(Some(what)),
-            }
-        }
-        if let Some(capability) = refused {
-            let why = format!("the rules of that moment do not let them {} it", capability.phrase());
-            self.raise(case, FindingKind::NotAllowed, Some(session), why);
-        }
-        if let Some(what) = unmet {
-            self.raise(case, FindingKind::UnmetDemand, Some(session), format!("the rules of that moment demand {what}"));
+    fn handle_clock(&mut self, machine: &str, ours: Timestamp, theirs: Timestamp) {
+        if let Some(skew) = self.clocks.get_mut(machine) {
+            skew.handle(ours, theirs);
+        } else if self.clocks.len() < MOST_CLOCKS {
+            self.clocks.entry(machine.into()).or_default().handle(ours, theirs);
         }
     }
 
-    fn around(&mut self, case: &Case<'_>) {
-        let policy = case.policy;
-        let owned = policy.directory().machine(&case.machine).is_some_and(|m| m.accounts.contains(&case.access.account));
-        if !owned && case.access.account != NO_ACCOUNT {
-            self.raise(case, FindingKind::UnownedAccount, None, format!("nobody owns the account {} there", case.access.account));
-        }
-        self.raise(case, FindingKind::AroundGateway, None, "no session of Aerie explains it".into());
-        if let Some(why) = case.outside_hours() {
-            self.raise(case, FindingKind::OutsideHours, None, why);
-        }
+    /// A session of Aerie's own is held against the rules of its moment too: the gate and the audit may not disagree.
+    fn conformance(&mut self, case: &Case<'_>, access: &Access, session: &KnownSession) {
+        let broken = case.within(session);
+        let world = self.world.clone();
+        let newest = world.history.newest().filter(|newest| broken.is_empty() && !std::ptr::eq(&***newest, case.policy));
+        let withdrawn = newest.and_then(|newest| case.withdrawn(session, newest));
+        broken.into_iter().chain(withdrawn).for_each(|violation| self.raise(case, access, Some(session), violation));
     }
 
     /// Shows an access to the detections that look at lines: guessing that succeeded is a sequence of failures and an access.
-    fn detect(&mut self, case: &Case<'_>) {
-        let access = case.access;
+    fn detect(&mut self, case: &Case<'_>, access: &Access) {
         let owner = case.owner();
         let lines = || access.lines.clone();
         let signal = Signal {
@@ -344,17 +361,16 @@ impl Auditor {
             algorithm: &access.algorithm,
             service: access.service.word(),
             lines: &lines,
-            ..Signal::new(What::Access, access.begin, &case.machine)
+            ..Signal::new(What::Access, access.begin, case.machine)
         };
         self.detector.handle_signal(&signal, &mut self.findings);
     }
 
-    fn raise(&mut self, case: &Case<'_>, kind: FindingKind, session: Option<&KnownSession>, why: String) {
-        let access = case.access;
+    fn raise(&mut self, case: &Case<'_>, access: &Access, session: Option<&KnownSession>, (kind, why): Violation) {
         let person = session.map(|s| s.person.as_str()).or_else(|| case.owner().map(|p| p.name.as_str()));
         let cause = Cause {
             kind: kind.word(),
-            machine: &case.machine,
+            machine: case.machine,
             account: &access.account,
             person,
             source: Some(&access.source),
@@ -374,7 +390,7 @@ impl Auditor {
                 access.source
             ),
             why,
-            machine: case.machine.clone(),
+            machine: case.machine.into(),
             account: access.account.clone(),
             person: person.map(Into::into),
             source: Some(access.source.clone()),
@@ -400,94 +416,4 @@ enum Explained {
     NoSuchSession(String),
     /// Nothing does.
     No,
-}
-
-/// An access with the rules of its moment.
-struct Case<'a> {
-    policy: &'a Policy,
-    access: &'a Access,
-    machine: String,
-}
-
-/// What the rules of its moment make of a use within a session.
-enum Judged {
-    Fits,
-    Refused,
-    /// They let it, and demand what it had not.
-    Unmet(String),
-}
-
-impl Case<'_> {
-    /// What is known of a session is what it proved and whether it was recorded; who agreed or approved is in the log, and not asked here.
-    fn decided(&self, session: &KnownSession, capability: Capability) -> Judged {
-        let facts = Facts {
-            proofs: Proofs::at(session.factors, session.begin),
-            recorded: if session.recorded { Tracks::all() } else { Tracks::NONE },
-            reason: true,
-            ..Facts::default()
-        };
-        // The machine's log knows the gateway's address; the person's is in the session.
-        let request = Request { from: session.source, at: session.begin, facts, ..self.request(&session.person, capability) };
-        match self.policy.decide(&request).outcome {
-            Outcome::Granted(_) => Judged::Fits,
-            Outcome::Unmet { missing, .. } => self.lacking(&missing).map_or(Judged::Fits, Judged::Unmet),
-            Outcome::Refused(_) => {
-                // An emergency has rules of its own.
-                let declared = Request { facts: Facts { emergency: true, ..request.facts }, ..request };
-                let refused = matches!(self.policy.decide(&declared).outcome, Outcome::Refused(_));
-                if refused { Judged::Refused } else { Judged::Fits }
-            }
-        }
-    }
-
-    fn lacking(&self, missing: &Missing) -> Option<String> {
-        let factors: Vec<&str> = missing.factors.iter().map(|f| f.phrase()).collect();
-        if !factors.is_empty() {
-            return Some(crate::wording::list(&factors));
-        }
-        if let Some(level) = missing.assurance {
-            return Some(format!("assurance level {level}"));
-        }
-        (!missing.recording.is_empty()).then(|| "a recording".to_string())
-    }
-
-    /// Whose key it was; without a key, who is called as the account is.
-    fn owner(&self) -> Option<&crate::directory::Person> {
-        let directory = self.policy.directory();
-        match self.access.key.as_deref() {
-            Some(key) => directory.owner_of_key(key),
-            None => directory.person(&self.access.account),
-        }
-    }
-
-    /// Nothing is known of what was proved: whether something is missing is not asked here, only what is refused.
-    fn request<'r>(&'r self, person: &'r str, capability: Capability) -> Request<'r> {
-        Request {
-            person,
-            capability,
-            machine: &self.machine,
-            account: Some(&self.access.account),
-            at: self.access.begin,
-            from: self.access.source.parse().ok(),
-            facts: Facts::default(),
-        }
-    }
-
-    /// Why the hour was wrong: for a known person by the decision, else by the hours in which anybody may reach the machine.
-    fn outside_hours(&self) -> Option<String> {
-        if let Some(person) = self.owner() {
-            let mut hour = false;
-            for capability in Capability::ALL {
-                match self.policy.decide(&self.request(&person.name, capability)).outcome {
-                    Outcome::Refused(refusal) => hour |= refusal == Refusal::Hours,
-                    Outcome::Granted(_) | Outcome::Unmet { .. } => return None,
-                }
-            }
-            return hour.then(|| format!("at that hour the rules do not let {} in", person.shown()));
-        }
-        let machine = self.policy.directory().machine_index(&self.machine)?;
-        let hours = self.policy.hours_of_machine(machine)?;
-        let closed = !hours.is_empty() && hours.iter().all(|c| !c.at(self.access.begin).open);
-        closed.then(|| "at that hour the rules let nobody in".into())
-    }
 }

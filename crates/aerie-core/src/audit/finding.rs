@@ -121,6 +121,24 @@ kinds! {
     /// A log was cut, or another took its place, since it was read.
     LogCut = "log-cut", High,
         "Find out who changed the file: what was read before is kept, and what came between is lost.";
+    /// A recording that the log names is not there.
+    RecordingMissing = "recording-missing", High,
+        "Look for the file (another disk, a backup) and put it back; if somebody removed it, the log of the host says who was there.";
+    /// A recording is not the one whose digest is in the log, or does not read to its end.
+    RecordingDamaged = "recording-damaged", Critical,
+        "Keep the file as it is, compare it with a backup, and find out who could write to it.";
+    /// The log of events does not hold.
+    LogAltered = "log-altered", Critical,
+        "Keep a copy of the database, compare it with a backup and with the events that were forwarded, and find out who could write to it.";
+    /// The clock of a machine is off.
+    ClockOff = "clock-off", Medium,
+        "Set the machine's clock by the network (NTP): certificates are good for minutes, and the order of what happened depends on it.";
+    /// A log that came in by itself does no longer.
+    SourceSilent = "source-silent", Medium,
+        "Find out whether the machine is off, its agent or collector stopped, or somebody silenced it.";
+    /// A session that the rules of its moment allow, by a rule that was withdrawn since.
+    RuleWithdrawn = "rule-withdrawn", Low,
+        "Nothing, if the rule was withdrawn because it was no longer needed; if because it was wrong, look at what was done under it.";
     /// A detection found it; its name is the kind that people see.
     Detected = "detected", Medium,
         "Look at the evidence, and ask the person.";

@@ -18,6 +18,8 @@ pub struct Proof<'a> {
 pub struct Certificate<'a> {
     /// Key id.
     pub id: &'a str,
+    /// Serial number.
+    pub serial: u64,
     /// Fingerprint of the authority that signed it.
     pub authority: &'a str,
 }
@@ -128,9 +130,10 @@ fn accepted(text: &str) -> Option<Message<'_>> {
         if kind.ends_with("-CERT") {
             let (_, id) = rest.split_once(" ID ")?;
             let (id, authority) = id.rsplit_once(" CA ")?;
-            let (id, _) = id.rsplit_once(" (serial ")?;
+            let (id, serial) = id.rsplit_once(" (serial ")?;
+            let serial = serial.strip_suffix(')')?.parse().ok()?;
             let authority = authority.split(' ').nth(1)?;
-            proof.certificate = Some(Certificate { id, authority });
+            proof.certificate = Some(Certificate { id, serial, authority });
         }
     }
     Some(Message::Accepted(login(account, source, port)?, proof))

@@ -10,7 +10,7 @@ use super::read::login_records::{Kind as LoginKind, LoginRecord};
 use super::read::system::{System, read_system};
 use super::read::table::Row;
 use super::read::windows::{Kind as WindowsKind, WindowsEvent};
-use super::record::Service;
+use super::record::{SeenCertificate, Service};
 use crate::diagnostic::printable;
 use crate::evidence::hex;
 use jiff::Timestamp;
@@ -61,8 +61,8 @@ pub struct Access {
     pub key: Option<String>,
     /// Its kind: `ED25519`, `RSA`, …
     pub algorithm: String,
-    /// Key id and authority of the certificate.
-    pub certificate: Option<(String, String)>,
+    /// The certificate.
+    pub certificate: Option<SeenCertificate>,
     /// When it began.
     pub begin: Timestamp,
     /// When it ended, where the log says so.
@@ -269,7 +269,7 @@ impl AccessLog {
                 let said = std::str::from_utf8(text).map_or(Message::Unclear, message);
                 self.handle_message(stamp, host, pid.unwrap_or(0), said, line, failed);
             }
-            "sudo" | "su" => self.handle_system(stamp, host, program, text, line),
+            "sudo" | "su" | "systemd-logind" => self.handle_system(stamp, host, program, text, line),
             "xrdp-sesman" => {
                 let shown = std::str::from_utf8(text).ok().and_then(xrdp_text);
                 let Some(at) = self.instant(stamp) else { return self.note_unclear(line.0, line.1) };
@@ -490,7 +490,11 @@ impl AccessLog {
                     method: proof.method.into(),
                     key: proof.key.map(Into::into),
                     algorithm: proof.algorithm.into(),
-                    certificate: proof.certificate.map(|c| (c.id.into(), c.authority.into())),
+                    certificate: proof.certificate.map(|c| SeenCertificate {
+                        id: c.id.into(),
+                        serial: c.serial,
+                        authority: c.authority.into(),
+                    }),
                     ..Access::new(host, account.into(), source.into(), port, at, evidence)
                 };
                 self.accepted(access, pid);

@@ -3,6 +3,7 @@
 //! [`AccessLog`] turns the lines of an OpenSSH server's log into [`Observation`]s, [`Auditor`] judges them with the policy of
 //! their moment and Aerie's own sessions, and [`Findings`] gathers what it finds: one finding for one cause.
 
+mod again;
 mod auditor;
 mod behaviour;
 mod case;
@@ -10,15 +11,18 @@ mod clock;
 mod coverage;
 pub mod detect;
 mod finding;
+mod judge;
 mod line;
 mod lines;
 mod log;
 pub mod ocsf;
+mod pulse;
 pub mod read;
 mod record;
 mod reference;
 mod scan;
 
+pub use again::{Again, Difference, MOST_DIFFERENCES, judge_again};
 pub use auditor::{Auditor, History, KnownSession, SessionIndex, World};
 pub use behaviour::{Behaviour, Happened};
 pub use case::{Case, CaseState, LONGEST_ACCEPTANCE, LONGEST_NOTE, Step, StepRefused, Suppression};
@@ -28,7 +32,8 @@ pub use finding::{Cause, Detected, Finding, FindingKind, Findings, Importance, M
 pub use line::{Certificate, Login, Message, Proof, SshdLine, parse_line};
 pub use lines::LineSplitter;
 pub use log::{Access, AccessLog, Counts, Failure, LogLine, Observation, Ran};
-pub use record::{AccessRecord, MOST_EVIDENCE, Recorded, Service, Skew, TOGETHER};
+pub use pulse::Pulse;
+pub use record::{AccessRecord, MOST_EVIDENCE, Recorded, SeenCertificate, Service, Skew, TOGETHER};
 pub use scan::{Scan, Scanned};
 
 #[cfg(test)]

@@ -151,6 +151,7 @@ mod tests {
             method: "publickey".into(),
             key: None,
             algorithm: String::new(),
+            certificate: None,
             begin: at("2026-11-23T08:20:50Z"),
             end: Some(at("2026-11-23T09:20:50Z")),
             session: None,

@@ -52,6 +52,17 @@ impl Service {
     }
 }
 
+/// A user certificate, as the server that took it says.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SeenCertificate {
+    /// Key id.
+    pub id: String,
+    /// Serial number.
+    pub serial: u64,
+    /// Fingerprint of the authority that signed it.
+    pub authority: String,
+}
+
 /// One access to a machine.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AccessRecord {
@@ -76,6 +87,9 @@ pub struct AccessRecord {
     /// Kind of the key: `ED25519`, `RSA`, …; empty where it is not told.
     #[serde(default)]
     pub algorithm: String,
+    /// The certificate, where one was used.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<SeenCertificate>,
     /// When it began, by the clock of whoever wrote it.
     pub begin: Timestamp,
     /// When it ended, where a log says so.
@@ -163,6 +177,7 @@ impl AccessRecord {
         self.end = self.end.or(other.end);
         self.key = self.key.take().or(other.key);
         self.person = self.person.take().or(other.person);
+        self.certificate = self.certificate.take().or(other.certificate);
         self.session = self.session.take().or(other.session);
         self.explained |= other.explained;
         for line in other.lines {
@@ -175,7 +190,11 @@ impl AccessRecord {
 
 /// Estimates how far the clock of a machine is ahead of Aerie's, from accesses that sessions explain: the median of what was seen.
 #[derive(Debug, Clone, Default)]
-pub struct Skew(Vec<i64>);
+pub struct Skew {
+    /// Milliseconds, as they were seen.
+    seen: Vec<i64>,
+    last: Timestamp,
+}
 
 impl Skew {
     /// Samples that are kept.
@@ -183,14 +202,25 @@ impl Skew {
 
     /// Takes when the session began by Aerie's clock, and the access by the machine's.
     pub fn handle(&mut self, ours: Timestamp, theirs: Timestamp) {
-        if self.0.len() < Self::MOST {
-            self.0.push(theirs.duration_since(ours).as_millis().try_into().unwrap_or(i64::MAX));
+        self.last = self.last.max(theirs);
+        if self.seen.len() < Self::MOST {
+            self.seen.push(theirs.duration_since(ours).as_millis().try_into().unwrap_or(i64::MAX));
         }
+    }
+
+    /// How many accesses showed it.
+    pub fn count(&self) -> usize {
+        self.seen.len()
+    }
+
+    /// When it was last seen.
+    pub fn last(&self) -> Timestamp {
+        self.last
     }
 
     /// How far it is ahead; none where nothing was seen.
     pub fn estimate(&self) -> Option<SignedDuration> {
-        let mut all = self.0.clone();
+        let mut all = self.seen.clone();
         all.sort_unstable();
         all.get(all.len() / 2).map(|ms| SignedDuration::from_millis(*ms))
     }
@@ -212,6 +242,7 @@ mod tests {
             method: "login".into(),
             key: None,
             algorithm: String::new(),
+            certificate: None,
             begin: Timestamp::from_second(1_780_000_000 + at).unwrap(),
             end: None,
             session: None,

@@ -42,6 +42,15 @@ pub(super) fn references(kind: FindingKind) -> (&'static [&'static str], &'stati
             &["T1070.002", "T1562"],
             &["NIST SP 800-53 AU-5", "NIST SP 800-53 AU-9", "ISO/IEC 27001 A.8.15", "PCI DSS 4 10.3.2", "PCI DSS 4 10.7.2"],
         ),
+        FindingKind::RecordingMissing | FindingKind::RecordingDamaged | FindingKind::LogAltered => (
+            &["T1070", "T1565.001"],
+            &["NIST SP 800-53 AU-9", "NIST SP 800-53 AU-10", "ISO/IEC 27001 A.8.15", "PCI DSS 4 10.3.2", "PCI DSS 4 10.3.4"],
+        ),
+        FindingKind::ClockOff => (&["T1070.006"], &["NIST SP 800-53 AU-8", "ISO/IEC 27001 A.8.17", "PCI DSS 4 10.6.1"]),
+        FindingKind::SourceSilent => {
+            (&["T1562"], &["NIST SP 800-53 AU-5", "NIST SP 800-53 SI-4", "ISO/IEC 27001 A.8.15", "PCI DSS 4 10.7.2"])
+        }
+        FindingKind::RuleWithdrawn => (&[], &["NIST SP 800-53 AC-2(3)", "ISO/IEC 27001 A.5.18", "PCI DSS 4 7.2.4"]),
         FindingKind::Detected => (&[], &[]),
     }
 }

@@ -6,7 +6,7 @@ use jiff::tz::TimeZone;
 use proptest::prelude::*;
 use std::sync::Arc;
 
-const RULES: &str = r#"
+pub(super) const RULES: &str = r#"
 [hours]
 night = ["daily 18:00-07:30"]
 [[allow]]
@@ -25,14 +25,18 @@ accounts = ["archivist"]
 "#;
 
 fn history() -> History {
+    History::new(vec![(t("2026-01-01T00:00:00Z"), policy(RULES))])
+}
+
+/// Rules for the people and machines of these tests.
+pub(super) fn policy(rules: &str) -> Arc<Policy> {
     let person = serde_json::json!({ "name": "ines", "full_name": "Ines Okafor", "groups": ["night-operators"], "keys": [{ "fingerprint": "SHA256:ines" }] });
     let machine = |n: &str, a: &str| serde_json::from_value(serde_json::json!({ "name": n, "accounts": [a] })).unwrap();
     let directory = Directory::new(
         vec![serde_json::from_value(person).unwrap()],
         vec![machine("dome-east", "operator"), machine("archive-db", "archivist")],
     );
-    let policy = Policy::compile(read(RULES).unwrap(), Arc::new(directory), t("2026-11-01T00:00:00Z"));
-    History::new(vec![(t("2026-01-01T00:00:00Z"), Arc::new(policy))])
+    Arc::new(Policy::compile(read(rules).unwrap(), Arc::new(directory), t("2026-11-01T00:00:00Z")))
 }
 
 fn world(sessions: Option<SessionIndex>) -> Arc<World> {
@@ -45,11 +49,11 @@ fn world(sessions: Option<SessionIndex>) -> Arc<World> {
     })
 }
 
-fn t(text: &str) -> Timestamp {
+pub(super) fn t(text: &str) -> Timestamp {
     text.parse().unwrap()
 }
 
-fn session(id: &str) -> KnownSession {
+pub(super) fn session(id: &str) -> KnownSession {
     KnownSession {
         id: id.into(),
         person: "ines".into(),
@@ -90,6 +94,53 @@ fn audit(log: &[u8], sessions: Option<&SessionIndex>) -> (Vec<Finding>, Counts) 
     }
     let counts = reader.counts();
     (auditor.finish(&TimeZone::UTC), counts)
+}
+
+/// Audits a log with one session known, under rules over time.
+fn audit_under(history: History, log: &str, known: &[KnownSession]) -> Vec<Finding> {
+    let sessions = known.iter().map(|s| (s.id.clone(), s.clone())).collect();
+    let world = Arc::new(World { history, ..World::clone(&world(Some(sessions))) });
+    let clock = LogClock::of_year(TimeZone::UTC, 2026);
+    let mut scan = Scan::new(Auditor::new(world), "auth.log", clock, Some(read::Format::Lines), None);
+    scan.handle_bytes(log.as_bytes(), &mut |_| ());
+    scan.finish(&TimeZone::UTC, &mut |_| ()).findings
+}
+
+#[test]
+fn a_session_by_a_rule_that_was_withdrawn_since_is_told_as_unimportant() {
+    let without = policy(&RULES.replace("night-dome", "another").replace("name:dome-east", "name:archive-db"));
+    let later = t("2026-11-25T00:00:00Z");
+    let begin = t("2026-01-01T00:00:00Z");
+    let log = format!("{CERTIFICATE}\n");
+    let found = audit_under(History::new(vec![(begin, policy(RULES)), (later, without)]), &log, &[session("s-1")]);
+    let told: Vec<_> = found.iter().map(|f| (f.kind, f.importance, f.sentence.as_str())).collect();
+    let sentence = "Ines Okafor signed in to dome-east as operator from 10.20.0.2 on 22 November 2026 at 22:00; it was allowed by night-dome alone, which was withdrawn since.";
+    assert_eq!(told, [(FindingKind::RuleWithdrawn, Importance::Low, sentence)]);
+    // A rule that stays and gives less, or another that gives the same, is none that was withdrawn.
+    let narrower = policy(&RULES.replace("daily 18:00-07:30", "daily 03:00-07:30"));
+    let renamed = policy(&RULES.replace("night-dome", "another"));
+    for newest in [policy(RULES), narrower, renamed] {
+        let found = audit_under(History::new(vec![(begin, policy(RULES)), (later, newest)]), &log, &[session("s-1")]);
+        assert!(found.is_empty(), "{found:?}");
+    }
+}
+
+#[test]
+fn a_clock_that_is_off_is_a_finding_once_three_accesses_show_it() {
+    let known: Vec<_> = ["s-1", "s-2", "s-3"].map(session).into();
+    let line = |id: &str, at: &str| {
+        CERTIFICATE.replace("s-1", id).replace("22:00:01", at).replace("port 5000", &format!("port {}", at.len())) + "\n"
+    };
+    let late = |at: &str, ids: &[&str]| -> Vec<(FindingKind, String)> {
+        let log: String = ids.iter().map(|id| line(id, at)).collect();
+        audit_under(history(), &log, &known).into_iter().map(|f| (f.kind, f.sentence)).collect()
+    };
+    let three = ["s-1", "s-2", "s-3"];
+    let said = "The clock of dome-east is 3 min ahead of Aerie's, as 3 accesses show.";
+    assert_eq!(late("22:03:00", &three), [(FindingKind::ClockOff, said.into())]);
+    assert!(late("22:01:00", &three).is_empty());
+    assert!(late("22:03:00", &["s-1", "s-2"]).is_empty());
+    assert!(late("21:57:00", &three)[0].1.contains("3 min behind Aerie's"));
 }
 
 fn kinds(log: &str, sessions: Option<&SessionIndex>) -> Vec<String> {

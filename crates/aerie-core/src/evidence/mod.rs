@@ -9,6 +9,7 @@ mod checkpoint;
 mod event;
 mod merkle;
 mod pack;
+mod syslog;
 mod verify;
 
 pub use canonical::canonical_json;
@@ -16,6 +17,7 @@ pub use checkpoint::{Checkpoint, CheckpointError, SigningKey, VerifyingKey};
 pub use event::{Event, EventKind, NewEvent};
 pub use merkle::{Hash, Proofs, Tree, inclusion_proof, leaf_hash, verify_inclusion};
 pub use pack::{MOST_PACK, PackReport, ProvedEvent, RecordingDigest, contents, contents_digest, explanation, verify_pack};
+pub use syslog::{severity, syslog_frame};
 pub use verify::{LogKey, Problem, ProblemKind, Report, Row, Verifier};
 
 /// Lower-case hexadecimal.

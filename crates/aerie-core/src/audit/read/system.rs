@@ -1,4 +1,4 @@
-//! Lines of `sudo` and `su`: who became another account, and for which command.
+//! Lines of `sudo` and `su`: who became another account, and for which command; and of the login manager.
 
 /// Longest command that is kept.
 const LONGEST_COMMAND: usize = 1000;
@@ -21,7 +21,7 @@ pub enum System {
     Unclear,
 }
 
-/// Reads what `sudo` or `su` says; none where another program says it.
+/// Reads what `sudo`, `su` or `systemd-logind` says; none where another program says it.
 ///
 /// `sudo` writes `operator : TTY=pts/0 ; PWD=/home ; USER=root ; COMMAND=/usr/bin/id`, with what was refused between the account and the
 /// terminal. The command is last and may say anything: the first `; COMMAND=` counts. A directory of the caller's making stands before it
@@ -31,6 +31,7 @@ pub fn read_system(program: &str, text: &[u8]) -> Option<System> {
     match program {
         "sudo" => Some(sudo(text)),
         "su" => Some(su(text)),
+        "systemd-logind" => Some(logind(text)),
         _ => None,
     }
 }
@@ -63,6 +64,26 @@ fn su(text: &str) -> System {
         }
         _ => System::Unclear,
     }
+}
+
+/// `New session 5 of user operator.`, `Session 5 logged out. …`, `Removed session 5.`: a session of the machine, of somebody who sits at it
+/// or came from afar. It names no address, so that it makes no access; the server through which somebody came tells of it.
+fn logind(text: &str) -> System {
+    let number = |t: &str| !t.is_empty() && t.len() <= 12 && t.chars().all(|c| c.is_ascii_alphanumeric());
+    let known = if let Some(rest) = text.strip_prefix("New session ") {
+        // Newer ones add the class: `of user 'operator' with class 'user' and type 'tty'.`
+        rest.trim_matches('\'').split_once(" of user ").is_some_and(|(n, who)| {
+            let who = who.split(" with class ").next().unwrap_or(who);
+            number(n.trim_matches('\'')) && is_name(who.trim_end_matches('.').trim_matches('\''))
+        })
+    } else if let Some(rest) = text.strip_prefix("Removed session ") {
+        number(rest.trim_end_matches('.'))
+    } else if let Some(rest) = text.strip_prefix("Session ") {
+        rest.split_once(' ').is_some_and(|(n, _)| number(n))
+    } else {
+        true
+    };
+    if known { System::Other } else { System::Unclear }
 }
 
 fn is_name(text: &str) -> bool {
@@ -98,6 +119,13 @@ mod tests {
             ("su", "(to root) operator on pts/0", became("operator", "root", "")),
             ("su", "(to root operator on pts/0", System::Unclear),
             ("su", "pam_unix(su:session): session opened", System::Other),
+            ("systemd-logind", "New session 5 of user operator.", System::Other),
+            ("systemd-logind", "New session '5' of user 'operator' with class 'user' and type 'tty'.", System::Other),
+            ("systemd-logind", "New session c1 of user a b.", System::Unclear),
+            ("systemd-logind", "Session 5 logged out. Waiting for processes to exit.", System::Other),
+            ("systemd-logind", "Removed session 5.", System::Other),
+            ("systemd-logind", "Removed session of somebody", System::Unclear),
+            ("systemd-logind", "Watching system buttons on /dev/input/event0", System::Other),
         ];
         for (program, text, expected) in table {
             assert_eq!(read_system(program, text.as_bytes()), Some(expected), "{text}");
