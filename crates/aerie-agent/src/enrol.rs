@@ -20,6 +20,8 @@ pub struct EnrolOptions {
     pub allow: Vec<String>,
     /// File to keep the service's SSH authorities in.
     pub trust_file: Option<PathBuf>,
+    /// The log to send: `journal`, or the path of a file.
+    pub log: Option<String>,
     /// It goes away with its terminal.
     pub temporary: bool,
 }
@@ -104,6 +106,7 @@ pub async fn enrol(code: &EnrolmentCode, options: &EnrolOptions) -> Result<Agent
             ticket: Some(ticket),
             allow,
             trust_file: options.trust_file.clone(),
+            log: options.log.clone(),
         }),
         _ => Err(Enrolled::Odd),
     }

@@ -40,6 +40,7 @@ pub fn gather(allow: &[String], temporary: bool) -> MachineFacts {
         allow: allow.to_vec(),
         runs_as: user.map_or_else(|| nix::unistd::Uid::effective().to_string(), |u| u.name),
         temporary,
+        log: String::new(),
         clock: None,
     }
 }

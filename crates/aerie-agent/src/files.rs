@@ -32,6 +32,9 @@ pub struct AgentState {
     /// File that it keeps the SSH authorities of the service in; none where it keeps them nowhere.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trust_file: Option<PathBuf>,
+    /// The log that it sends: `journal`, or the path of a file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub log: Option<String>,
 }
 
 impl std::fmt::Debug for AgentState {
@@ -209,6 +212,7 @@ mod tests {
             ticket: Some("one".into()),
             allow: vec!["127.0.0.1:22".into()],
             trust_file: None,
+            log: None,
         }
     }
 

@@ -9,6 +9,7 @@ pub mod consent;
 mod enrol;
 mod facts;
 mod files;
+mod log;
 mod run;
 mod serve;
 mod status;
@@ -17,6 +18,7 @@ pub use connect::{ConnectError, Proved, connect, tls_config};
 pub use enrol::{EnrolOptions, Enrolled, Found, enrol, look};
 pub use facts::gather;
 pub use files::{AgentState, StateDir, StateError};
+pub use log::JOURNAL;
 pub use run::{Leaving, RunOptions, run};
 pub use status::{Link, Status};
 

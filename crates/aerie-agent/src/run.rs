@@ -92,8 +92,13 @@ pub async fn run(dir: Option<StateDir>, state: AgentState, options: RunOptions) 
         }
         None => None,
     };
-    let serving =
-        Arc::new(Serving { allow: AllowList::parse(state.allow.iter().map(String::as_str))?, turned_away: AtomicU64::new(0), note, asker });
+    let serving = Arc::new(Serving {
+        allow: AllowList::parse(state.allow.iter().map(String::as_str))?,
+        turned_away: AtomicU64::new(0),
+        note,
+        asker,
+        log: state.log.clone(),
+    });
     let mut agent = Agent { dir, state, serving, temporary: options.temporary, behind: SignedDuration::ZERO, facts: None };
     let result = agent.live().await;
     if let Err(leaving) = &result {
@@ -226,6 +231,7 @@ impl Agent {
         let (allow, temporary) = (self.state.allow.clone(), self.temporary);
         // Reading files of the system may block on a slow disk.
         let Ok(mut facts) = tokio::task::spawn_blocking(move || crate::facts::gather(&allow, temporary)).await else { return };
+        facts.log = self.state.log.clone().unwrap_or_default();
         if self.facts.as_ref() != Some(&facts) {
             self.facts = Some(facts.clone());
             facts.clock = Some(Timestamp::now());

@@ -1,6 +1,7 @@
 //! Connects the streams that the service asks for, if the agent's own list allows it.
 
 use crate::consent::Asker;
+use aerie_core::audit::ship;
 use aerie_core::session::consent::TARGET;
 use aerie_core::tunnel::{AllowList, Target};
 use aerie_tunnel::Asked;
@@ -25,6 +26,8 @@ pub(crate) struct Serving {
     pub(crate) allow: AllowList,
     pub(crate) turned_away: AtomicU64,
     pub(crate) note: Note,
+    /// The log that it sends; none where it sends none.
+    pub(crate) log: Option<String>,
     /// Asks the person at the machine; none where nobody is to be asked.
     pub(crate) asker: Option<Arc<Asker>>,
 }
@@ -37,6 +40,12 @@ impl Serving {
             return match &self.asker {
                 Some(asker) => asker.serve(asked.accept()).await,
                 None => asked.refuse("it runs without asking anybody"),
+            };
+        }
+        if to == ship::TARGET {
+            return match &self.log {
+                Some(what) => crate::log::serve(what, asked.accept(), &self.note).await,
+                None => asked.refuse("it was enrolled without --log"),
             };
         }
         match self.dial(&to).await {
@@ -102,6 +111,7 @@ mod tests {
             allow: AllowList::parse(allow.iter().copied()).unwrap(),
             turned_away: AtomicU64::new(0),
             note: Arc::new(|_| {}),
+            log: None,
             asker: None,
         });
         let (near, far) = tokio::io::duplex(1 << 16);

@@ -319,6 +319,10 @@ pub struct Backlog {
     pub agents_offline: u64,
     /// Of those connected, those that reach machines for others.
     pub relays_online: u64,
+    /// Events that wait to be forwarded; none where nothing is.
+    pub forwarding: Option<u64>,
+    /// Why they are not forwarded; empty where they are.
+    pub forwarding_failure: String,
 }
 
 /// A notice in the outbox.

@@ -5,6 +5,7 @@ mod asking;
 mod findings;
 mod frames;
 mod machines;
+mod oversight;
 mod people;
 mod rules;
 mod sessions;
@@ -17,6 +18,7 @@ pub use findings::{
 };
 pub use frames::{FrameKind, FrameView};
 pub use machines::*;
+pub use oversight::*;
 pub use people::*;
 pub use rules::{
     ChangeView, DirectoryChanges, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EndingView, JudgedView, MatrixCell,

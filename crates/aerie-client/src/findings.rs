@@ -3,7 +3,8 @@
 use crate::people::name;
 use crate::{Client, Result};
 use aerie_api::{
-    CoverageView, DetectionsView, EvidenceQuery, FindingStep, FindingView, NewDetections, NewSuppression, Page, SuppressionView,
+    AgainQuery, AgainView, CoverageView, DetectionsView, EvidenceQuery, FindingStep, FindingView, NewDetections, NewReport, NewSuppression,
+    Page, ReportQuery, ReportText, ReportView, SuppressionView,
 };
 use reqwest::Method;
 use serde::Serialize;
@@ -111,6 +112,46 @@ impl Client {
     /// See [`Client::sign_in`].
     pub async fn evidence(&self, query: &EvidenceQuery) -> Result<Vec<u8>> {
         self.bytes(self.call(Method::POST, "evidence").json(query)).await
+    }
+
+    /// Judges the past again, and says what differs.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn judge_again(&self, query: &AgainQuery) -> Result<AgainView> {
+        self.ask(self.call(Method::POST, "audit/again").json(query)).await
+    }
+
+    /// The reports that are mailed now and then.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn reports(&self) -> Result<Vec<ReportView>> {
+        self.ask(self.call(Method::GET, "reports")).await
+    }
+
+    /// Has a report mailed now and then.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn add_report(&self, new: &NewReport) -> Result<ReportView> {
+        self.ask(self.call(Method::POST, "reports").json(new)).await
+    }
+
+    /// Has one mailed no longer.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn remove_report(&self, id: &str) -> Result<()> {
+        self.send(self.call(Method::DELETE, &format!("reports/{}", name(id)))).await.map(drop)
+    }
+
+    /// A report as it would be mailed.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn report(&self, query: &ReportQuery) -> Result<ReportText> {
+        self.ask(self.call(Method::GET, "report").query(query)).await
     }
 
     /// All findings that a query asks for, as CSV.

@@ -88,6 +88,8 @@ settings! {
     MailServer "mail-server" Kind::Text(200), "", "Mail server (SMTP) for notices, as host:port; smtps://host:port to speak TLS from the start, smtp://host:port for a server on this machine without TLS; empty for no mail.";
     MailFrom "mail-from" Kind::Text(200), "", "Sender of notices, as Aerie <aerie@example.org>.";
     Webhook "webhook" Kind::Text(500), "", "Address to which notices are posted as signed JSON; empty for none.";
+    ForwardTo "forward-to" Kind::Text(200), "", "Collector to which every event is forwarded as it is logged (RFC 5424), as tls://host:port; tcp://host:port without TLS to this machine alone; empty for none.";
+    ForwardAuthority "forward-authority" Kind::Text(20_000), "", "Certificates (PEM) of the authority that signs the collector's certificate; while it is empty, those that this machine trusts.";
     PinDigits "pin-digits" number(6, 12, "digits"), "8", "Digits of a PIN.";
     PinMinutes "pin-minutes" number(1, 120, "minutes"), "10", "How long a one-time PIN is good.";
     PinTries "pin-tries" number(1, 10, "tries"), "5", "Wrong tries that end a PIN.";
@@ -124,6 +126,9 @@ pub enum SettingFault {
     /// Not an address of a console.
     #[error("`address` takes an https:// address without a path; http:// only for this machine itself (localhost)")]
     Address,
+    /// Not an address of a collector.
+    #[error("`forward-to` takes tls://host:port; tcp://host:port only for this machine itself (localhost, 127.0.0.1, [::1])")]
+    Forward,
 }
 
 impl Setting {
@@ -153,6 +158,7 @@ impl Setting {
             Kind::Flag => Err(SettingFault::Flag(self.word())),
             Kind::Text(most) if text.chars().count() > most || text.chars().any(odd) => Err(SettingFault::Text(self.word(), most)),
             Kind::Text(_) if self == Self::Address && !is_address(&text) => Err(SettingFault::Address),
+            Kind::Text(_) if self == Self::ForwardTo && !text.is_empty() && collector(&text).is_none() => Err(SettingFault::Forward),
             Kind::Text(_) => Ok(text),
             Kind::Lines(most) => {
                 let lines: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
@@ -168,6 +174,21 @@ fn is_address(text: &str) -> bool {
     let host = |rest: &str| !rest.is_empty() && rest.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || ".-:[]".contains(c));
     let local = |rest: &str| rest == "localhost" || rest.strip_prefix("localhost:").is_some_and(|p| p.parse::<u16>().is_ok());
     text.is_empty() || text.strip_prefix("https://").is_some_and(host) || text.strip_prefix("http://").is_some_and(local)
+}
+
+/// Host and port of a collector, and whether it speaks TLS. Without it only this machine itself.
+pub fn collector(text: &str) -> Option<(&str, u16, bool)> {
+    let (scheme, rest) = text.split_once("://")?;
+    let (host, port) = rest.rsplit_once(':')?;
+    let port = port.parse().ok().filter(|p| *p > 0)?;
+    let bare = host.strip_prefix('[').and_then(|h| h.strip_suffix(']')).unwrap_or(host);
+    let good = !bare.is_empty() && bare.chars().all(|c| c.is_ascii_alphanumeric() || ".-:".contains(c));
+    let local = bare == "localhost" || bare.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback());
+    match scheme {
+        "tls" if good => Some((bare, port, true)),
+        "tcp" if good && local => Some((bare, port, false)),
+        _ => None,
+    }
 }
 
 /// The values in force.
@@ -282,6 +303,26 @@ mod tests {
         ] {
             assert_eq!(Setting::Address.read(address).is_ok(), good, "{address}");
         }
+    }
+
+    #[test]
+    fn a_collector_is_reached_with_tls_or_on_this_machine() {
+        for (text, expected) in [
+            ("tls://logs.example:6514", Some(("logs.example", 6514, true))),
+            ("tls://[2001:db8::1]:6514", Some(("2001:db8::1", 6514, true))),
+            ("tcp://127.0.0.1:514", Some(("127.0.0.1", 514, false))),
+            ("tcp://localhost:514", Some(("localhost", 514, false))),
+            ("tcp://logs.example:514", None),
+            ("tls://logs.example", None),
+            ("tls://:6514", None),
+            ("tls://a/b:1", None),
+            ("https://logs.example:1", None),
+            ("tls://logs.example:0", None),
+        ] {
+            assert_eq!(collector(text), expected, "{text}");
+            assert_eq!(Setting::ForwardTo.read(text).is_ok(), expected.is_some(), "{text}");
+        }
+        assert_eq!(Setting::ForwardTo.read("").as_deref(), Ok(""));
     }
 
     #[test]

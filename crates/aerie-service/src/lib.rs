@@ -8,6 +8,7 @@ mod asking;
 mod assets;
 mod audit;
 mod config;
+mod forwarding;
 mod gateway;
 mod identity;
 mod keys;

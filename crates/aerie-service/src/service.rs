@@ -4,6 +4,7 @@ use crate::agents::{Agents, MOST_GREETING, MOST_GREETING_FROM_ONE};
 use crate::api;
 use crate::asking::{self, Asking};
 use crate::config::Config;
+use crate::forwarding::{self, Forwarding};
 use crate::gateway;
 use crate::identity::Identity;
 use crate::keys::{KeyError, Keys};
@@ -82,6 +83,9 @@ pub(crate) struct App {
     pub(crate) inventory: Inventory,
     pub(crate) vault: Vault,
     pub(crate) asking: Asking,
+    pub(crate) forwarding: Forwarding,
+    /// Where lines of logs go to that come in by themselves.
+    pub(crate) arriving: tokio::sync::OnceCell<tokio::sync::mpsc::Sender<crate::audit::live::Arrived>>,
     /// Agents that are in the middle of greeting.
     pub(crate) greeting: Arc<Places>,
     settings: RwLock<Arc<Settings>>,
@@ -242,6 +246,7 @@ impl Service {
             settings: RwLock::new(Arc::new(store.settings().await?)),
             directory_turn: tokio::sync::Mutex::default(),
             looking: tokio::sync::Mutex::default(),
+            arriving: tokio::sync::OnceCell::new(),
             listening: OnceLock::new(),
             listening_tls: OnceLock::new(),
             tls: RwLock::default(),
@@ -252,6 +257,7 @@ impl Service {
             inventory: Inventory::default(),
             vault: Vault::default(),
             asking: Asking::load(&store, Timestamp::now()).await?,
+            forwarding: Forwarding::default(),
             greeting: Places::new(MOST_GREETING, MOST_GREETING_FROM_ONE),
             updates: broadcast::channel(64).0,
             stopping: CancellationToken::new(),
@@ -294,6 +300,7 @@ impl Service {
         tokio::spawn(crate::vault::tend(app.clone()));
         tokio::spawn(asking::tend(app.clone()));
         tokio::spawn(asking::deliver(app.clone()));
+        tokio::spawn(forwarding::run(app.clone()));
         tokio::spawn(sweep_now_and_then(app.clone()));
         tokio::spawn(look_now_and_then(app.clone()));
         tokio::spawn(sign_now_and_then(app.clone()));
@@ -356,6 +363,22 @@ impl Service {
     /// When the store refuses.
     pub async fn look_at_behaviour(&self) -> Result<u64, ServiceError> {
         Ok(crate::audit::look_again(&self.app).await?)
+    }
+
+    /// Holds log and recordings against what was signed, and looks for logs that no longer come in, as is done once an hour.
+    ///
+    /// # Errors
+    /// When the store refuses.
+    pub async fn look_at_integrity(&self, now: Timestamp) -> Result<u64, ServiceError> {
+        Ok(crate::audit::integrity::look_at_integrity(&self.app, now).await?)
+    }
+
+    /// Mails the reports that are due, as is done each minute.
+    ///
+    /// # Errors
+    /// When the store refuses.
+    pub async fn mail_reports(&self, now: Timestamp) -> Result<(), ServiceError> {
+        Ok(crate::audit::report::mail_due(&self.app, now).await?)
     }
 
     /// The authorities whose certificates machines must trust (`TrustedUserCAKeys`), a line each in OpenSSH's public key format.
@@ -424,6 +447,9 @@ async fn look_now_and_then(app: Arc<App>) {
         if let Err(e) = crate::audit::look_again(&app).await {
             tracing::error!(error = %e, "accesses could not be held against the detections");
         }
+        if let Err(e) = crate::audit::integrity::look_at_integrity(&app, Timestamp::now()).await {
+            tracing::error!(error = %e, "log and recordings could not be held against what was signed");
+        }
         match app.store.end_acceptances(Timestamp::now()).await {
             Ok(opened) if opened.is_empty() => {}
             Ok(_) => app.tell("findings"),
@@ -442,6 +468,9 @@ async fn sweep_now_and_then(app: Arc<App>) {
         let now = Timestamp::now();
         if let Err(e) = app.sweep(now).await {
             tracing::error!(error = %e, "what is over could not be swept");
+        }
+        if let Err(e) = crate::audit::report::mail_due(&app, now).await {
+            tracing::error!(error = %e, "reports could not be mailed");
         }
         if let Err(e) = app.renew_tls(now) {
             tracing::error!(error = %e, "the certificate could not be renewed");

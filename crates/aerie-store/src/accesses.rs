@@ -55,6 +55,8 @@ pub enum TotalOf {
     Source,
     /// Each account of a machine.
     Account,
+    /// Each rule that let somebody in; what no session explains is under none.
+    Rule,
 }
 
 impl TotalOf {
@@ -64,6 +66,7 @@ impl TotalOf {
             Self::Machine => "machine",
             Self::Source => "source",
             Self::Account => "account || ' on ' || machine",
+            Self::Rule => "rule",
         }
     }
 }
@@ -82,6 +85,7 @@ fn record(r: &SqliteRow) -> Result<AccessRecord> {
         method: r.try_get("method")?,
         key: r.try_get("key")?,
         algorithm: r.try_get("algorithm")?,
+        certificate: r.try_get::<Option<String>, _>("certificate")?.map(|c| serde_json::from_str(&c)).transpose()?,
         begin: at(r.try_get("began")?),
         end: r.try_get::<Option<i64>, _>("ended")?.map(at),
         explained: session.is_some(),
@@ -110,12 +114,12 @@ impl Part {
     fn select(self) -> &'static str {
         match self {
             Self::Sessions => {
-                "SELECT id, 'ssh' AS service, machine, account, person, source, 0 AS port, factors AS method, NULL AS key, '' AS algorithm, began, ended, \
-                 id AS session, '[]' AS lines FROM sessions WHERE TRUE"
+                "SELECT id, 'ssh' AS service, machine, account, person, source, 0 AS port, factors AS method, NULL AS key, '' AS algorithm, \
+                 NULL AS certificate, began, ended, id AS session, '[]' AS lines, rule FROM sessions WHERE TRUE"
             }
             Self::Logged => {
-                "SELECT id, service, machine, account, person, source, port, method, key, algorithm, began, ended, session, lines \
-                 FROM accesses WHERE session IS NULL"
+                "SELECT id, service, machine, account, person, source, port, method, key, algorithm, certificate, began, ended, session, \
+                 lines, '' AS rule FROM accesses WHERE session IS NULL"
             }
         }
     }
@@ -296,10 +300,12 @@ async fn began(t: &mut Transaction<'_, Sqlite>, new: &AccessRecord) -> Result<()
 
 async fn put(t: &mut Transaction<'_, Sqlite>, r: &AccessRecord) -> Result<()> {
     sqlx::query(
-        "INSERT INTO accesses (id, service, machine, account, person, source, port, method, key, began, ended, session, lines, algorithm)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)
+        "INSERT INTO accesses (id, service, machine, account, person, source, port, method, key, began, ended, session, lines, algorithm,
+           certificate)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)
          ON CONFLICT (id) DO UPDATE SET service = excluded.service, person = excluded.person, port = excluded.port, method = excluded.method,
-           key = excluded.key, ended = excluded.ended, algorithm = excluded.algorithm, session = excluded.session, lines = excluded.lines",
+           key = excluded.key, ended = excluded.ended, algorithm = excluded.algorithm, session = excluded.session, lines = excluded.lines,
+           certificate = excluded.certificate",
     )
     .bind(&r.id)
     .bind(r.service.word())
@@ -315,6 +321,7 @@ async fn put(t: &mut Transaction<'_, Sqlite>, r: &AccessRecord) -> Result<()> {
     .bind(&r.session)
     .bind(serde_json::to_string(&r.lines)?)
     .bind(&r.algorithm)
+    .bind(r.certificate.as_ref().map(serde_json::to_string).transpose()?)
     .execute(&mut **t)
     .await?;
     Ok(())

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use sqlx::Row as _;
 use sqlx::sqlite::SqlitePool;
 use std::sync::{Arc, PoisonError, RwLock};
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
 
 /// Events that wait to be written at most; beyond, those who log wait.
@@ -32,6 +32,7 @@ pub struct EventLog {
     store: Store,
     public: Arc<RwLock<Vec<VerifyingKey>>>,
     seals: Arc<RwLock<LogKey>>,
+    size: watch::Receiver<u64>,
 }
 
 /// An event as it is kept.
@@ -66,6 +67,7 @@ struct Writer {
     key: SigningKey,
     seals: Arc<RwLock<LogKey>>,
     last_checkpoint: u64,
+    size: watch::Sender<u64>,
 }
 
 impl EventLog {
@@ -89,9 +91,10 @@ impl EventLog {
         let seals = Arc::new(RwLock::new(seals));
         let (orders, inbox) = mpsc::channel(QUEUE);
         let last_checkpoint = tree.size();
-        let writer = Writer { pool: store.write.clone(), tree, key, seals: seals.clone(), last_checkpoint };
+        let (tell_size, size) = watch::channel(tree.size());
+        let writer = Writer { pool: store.write.clone(), tree, key, seals: seals.clone(), last_checkpoint, size: tell_size };
         let task = tokio::spawn(writer.run(inbox));
-        Ok((Self { orders, store, public, seals }, task))
+        Ok((Self { orders, store, public, seals, size }, task))
     }
 
     /// Appends an event, and returns its place once it is on the disk.
@@ -132,6 +135,11 @@ impl EventLog {
         let signed = self.order(|reply| Order::Rotate(Box::new(key), seals, now, reply)).await?;
         *self.public.write().unwrap_or_else(PoisonError::into_inner) = public;
         Ok(signed)
+    }
+
+    /// How many events there are, for whoever waits for more.
+    pub fn size(&self) -> watch::Receiver<u64> {
+        self.size.clone()
     }
 
     /// The keys with which checkpoints are verified, oldest first.
@@ -210,7 +218,21 @@ impl Store {
         .bind(i64::from(f.limit))
         .fetch_all(&self.read)
         .await?;
-        Ok(rows.into_iter().map(|(seq, body, leaf)| StoredEvent { seq: seq.try_into().unwrap_or(0), body, leaf: hash_of(&leaf) }).collect())
+        Ok(rows.into_iter().map(stored).collect())
+    }
+
+    /// Events from a place on, oldest first. Those whose text retention removed are not among them.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn events_from(&self, first: u64, limit: u32) -> Result<Vec<StoredEvent>> {
+        let rows: Vec<(i64, String, Vec<u8>)> =
+            sqlx::query_as("SELECT seq, body, leaf FROM events WHERE seq >= ?1 AND body IS NOT NULL ORDER BY seq LIMIT ?2")
+                .bind(i64::try_from(first).unwrap_or(i64::MAX))
+                .bind(i64::from(limit))
+                .fetch_all(&self.read)
+                .await?;
+        Ok(rows.into_iter().map(stored).collect())
     }
 
     /// The leaves of the first `size` events.
@@ -249,7 +271,7 @@ impl Store {
         .bind(i64::from(limit))
         .fetch_all(&self.read)
         .await?;
-        Ok(rows.into_iter().map(|(seq, body, leaf)| StoredEvent { seq: seq.try_into().unwrap_or(0), body, leaf: hash_of(&leaf) }).collect())
+        Ok(rows.into_iter().map(stored).collect())
     }
 
     /// Every checkpoint, oldest first.
@@ -266,6 +288,10 @@ impl Store {
             })
             .collect())
     }
+}
+
+fn stored((seq, body, leaf): (i64, String, Vec<u8>)) -> StoredEvent {
+    StoredEvent { seq: seq.try_into().unwrap_or(0), body, leaf: hash_of(&leaf) }
 }
 
 fn hash_of(bytes: &[u8]) -> Hash {
@@ -364,6 +390,7 @@ impl Writer {
             self.last_checkpoint = tree.size();
         }
         transaction.commit().await?;
+        self.size.send_replace(tree.size());
         self.tree = tree;
         Ok(())
     }

@@ -11,12 +11,14 @@ mod directory;
 mod drafts;
 mod events;
 mod findings;
+mod live_logs;
 mod machines;
 mod outbox;
 mod people;
 mod pins;
 mod policies;
 mod reviews;
+mod schedules;
 mod sessions;
 mod settings;
 mod tokens;
@@ -36,6 +38,7 @@ pub use people::Credentials;
 pub use pins::Pin;
 pub use policies::{PolicyVersion, Publication};
 pub use reviews::{Review, ReviewEntry};
+pub use schedules::KeptSchedule;
 pub use sessions::{SessionFilter, SessionRow};
 pub use settings::SettingChange;
 pub use tokens::{Token, TokenKind};
@@ -111,6 +114,15 @@ impl Store {
             .bind(value)
             .execute(&self.write)
             .await?;
+        Ok(())
+    }
+
+    /// Forgets a small value.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn remove_meta(&self, key: &str) -> Result<()> {
+        sqlx::query("DELETE FROM meta WHERE key = ?1").bind(key).execute(&self.write).await?;
         Ok(())
     }
 

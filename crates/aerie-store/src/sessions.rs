@@ -197,4 +197,25 @@ impl Store {
         .await?;
         rows.iter().map(|r| Ok(row(r)?)).collect()
     }
+
+    /// Sessions whose closed recordings were held against the log longest ago, or never.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn recordings_to_check(&self, limit: u32) -> Result<Vec<SessionRow>> {
+        let rows = sqlx::query("SELECT * FROM sessions WHERE digest IS NOT NULL ORDER BY checked NULLS FIRST, began DESC LIMIT ?1")
+            .bind(i64::from(limit))
+            .fetch_all(&self.read)
+            .await?;
+        Ok(rows.iter().map(row).collect::<Result<_, _>>()?)
+    }
+
+    /// Notes that a recording was held against the log.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn recording_checked(&self, id: &str, now: Timestamp) -> Result<()> {
+        sqlx::query("UPDATE sessions SET checked = ?2 WHERE id = ?1").bind(id).bind(ms(now)).execute(&self.write).await?;
+        Ok(())
+    }
 }

@@ -493,6 +493,7 @@ fn an_arc_of_the_state_prints_no_secret() {
         ticket: Some("secret-ticket".into()),
         allow: vec![],
         trust_file: None,
+        log: None,
     });
     let shown = format!("{state:?}");
     assert!(!shown.contains("5e5e") && !shown.contains("secret-ticket"));

@@ -171,6 +171,8 @@ pub struct AccessLog {
     clock: LogClock,
     /// Host of logs that name none.
     own_host: Arc<str>,
+    /// The host that every line is of, whatever it says.
+    only_host: Option<Arc<str>>,
     vnc: VncLog,
     /// Time of the lines of a VNC server that follow.
     vnc_time: Option<Timestamp>,
@@ -197,6 +199,7 @@ impl AccessLog {
             file: file.into(),
             clock,
             own_host: file.into(),
+            only_host: None,
             vnc: VncLog::default(),
             vnc_time: None,
             hosts: HashMap::new(),
@@ -219,6 +222,13 @@ impl AccessLog {
         self
     }
 
+    /// Takes every line for one of this host, whatever host it names.
+    #[must_use]
+    pub fn only_of(mut self, host: &str) -> Self {
+        self.only_host = Some(host.into());
+        self
+    }
+
     /// Goes on after so many lines of the same file.
     #[must_use]
     pub fn after_lines(mut self, lines: u64) -> Self {
@@ -235,8 +245,10 @@ impl AccessLog {
         }
         let line = line.strip_suffix(b"\r").unwrap_or(line);
         // The traditional form of an SSH server is by far the most frequent.
+        let only = self.only_host.clone();
         if let Some(parsed) = parse_line(line) {
-            return self.handle_message(Stamp::Plain(parsed.stamp), parsed.host, parsed.pid, parsed.message, (line, offset), failed);
+            let host = only.as_deref().unwrap_or(parsed.host);
+            return self.handle_message(Stamp::Plain(parsed.stamp), host, parsed.pid, parsed.message, (line, offset), failed);
         }
         match line.first() {
             Some(b'{') => {
@@ -264,6 +276,8 @@ impl AccessLog {
 
     fn handle_entry(&mut self, entry: Entry<'_>, line: (&[u8], u64), failed: impl FnMut(Failure<'_>)) {
         let Entry { stamp, host, program, pid, text } = entry;
+        let only = self.only_host.clone();
+        let host = only.as_deref().unwrap_or(host);
         match program {
             "sshd" | "sshd-session" | "sshd-auth" => {
                 let said = std::str::from_utf8(text).map_or(Message::Unclear, message);

@@ -20,7 +20,9 @@ mod pulse;
 pub mod read;
 mod record;
 mod reference;
+mod report;
 mod scan;
+pub mod ship;
 
 pub use again::{Again, Difference, MOST_DIFFERENCES, judge_again};
 pub use auditor::{Auditor, History, KnownSession, SessionIndex, World};
@@ -34,7 +36,8 @@ pub use lines::LineSplitter;
 pub use log::{Access, AccessLog, Counts, Failure, LogLine, Observation, Ran};
 pub use pulse::Pulse;
 pub use record::{AccessRecord, MOST_EVIDENCE, Recorded, SeenCertificate, Service, Skew, TOGETHER};
-pub use scan::{Scan, Scanned};
+pub use report::{By, Every, MOST_RECIPIENTS, MOST_ROWS, Report, ReportFinding, ReportRow, Schedule};
+pub use scan::{Scan, Scanned, Source};
 
 #[cfg(test)]
 mod tests;

@@ -16,6 +16,12 @@ use std::sync::Arc;
 /// each access that began or ended.
 pub struct Scan {
     auditor: Auditor,
+    source: Source,
+}
+
+/// One of several logs that are held against the rules together: each is cut and read by itself, and all show what they hold to one
+/// [`Auditor`].
+pub struct Source {
     log: AccessLog,
     name: String,
     cutter: Cutter,
@@ -86,46 +92,73 @@ impl Scan {
     /// Begins to scan the log of that name. `format` is found out where it is not said; `host` is the machine whose log it is, for logs
     /// that do not say so.
     pub fn new(auditor: Auditor, name: &str, clock: LogClock, format: Option<Format>, host: Option<&str>) -> Self {
-        let log = AccessLog::new(name, clock);
-        let log = match host {
-            Some(host) => log.of_host(host),
-            None => log,
-        };
-        let cutter = format.map_or(Cutter::Undecided(vec![]), Cutter::of);
-        Self { auditor, log, name: name.into(), cutter }
+        Self { auditor, source: Source::new(name, clock, format, host) }
     }
 
     /// Goes on with a log of lines where it was read before: at this offset, after so many lines.
     #[must_use]
     pub fn from(mut self, offset: u64, lines: u64) -> Self {
         if offset > 0 {
-            self.cutter = Cutter::Lines(LineSplitter::at(offset));
-            self.log = self.log.after_lines(lines);
+            self.source.cutter = Cutter::Lines(LineSplitter::at(offset));
+            self.source.log = self.source.log.after_lines(lines);
         }
         self
     }
 
     /// Takes the next bytes of the log, in pieces of any size.
     pub fn handle_bytes(&mut self, bytes: &[u8], each: &mut impl FnMut(Recorded)) {
+        self.source.handle_bytes(&mut self.auditor, bytes, each);
+    }
+
+    /// Ends the scan; sentences tell times in `zone`.
+    pub fn finish(self, zone: &TimeZone, each: &mut impl FnMut(Recorded)) -> Scanned {
+        let Self { mut auditor, source } = self;
+        let scanned = source.finish(&mut auditor, each);
+        let ahead_ms = auditor.ahead().map(|d| i64::try_from(d.as_millis()).unwrap_or(i64::MAX));
+        Scanned { ahead_ms, judged: auditor.judged(), findings: auditor.finish(zone), ..scanned }
+    }
+}
+
+impl Source {
+    /// The log of that name, as [`Scan::new`].
+    pub fn new(name: &str, clock: LogClock, format: Option<Format>, host: Option<&str>) -> Self {
+        let log = AccessLog::new(name, clock);
+        let log = match host {
+            Some(host) => log.of_host(host),
+            None => log,
+        };
+        let cutter = format.map_or(Cutter::Undecided(vec![]), Cutter::of);
+        Self { log, name: name.into(), cutter }
+    }
+
+    /// Takes every line for one of this machine's, whatever host it names: whoever sends it may speak for that machine alone.
+    #[must_use]
+    pub fn only_of(mut self, machine: &str) -> Self {
+        self.log = self.log.of_host(machine).only_of(machine);
+        self
+    }
+
+    /// Takes the next bytes of the log, in pieces of any size.
+    pub fn handle_bytes(&mut self, auditor: &mut Auditor, bytes: &[u8], each: &mut impl FnMut(Recorded)) {
         if let Cutter::Undecided(kept) = &mut self.cutter {
             kept.extend_from_slice(bytes);
             if kept.len() >= BEGINNING {
-                self.decide(each);
+                self.decide(auditor, each);
             }
             return;
         }
-        self.cut(bytes, each);
+        self.cut(auditor, bytes, each);
     }
 
-    fn decide(&mut self, each: &mut impl FnMut(Recorded)) {
+    fn decide(&mut self, auditor: &mut Auditor, each: &mut impl FnMut(Recorded)) {
         let Cutter::Undecided(kept) = &mut self.cutter else { return };
         let kept = std::mem::take(kept);
         self.cutter = Cutter::of(Format::of(&self.name, &kept));
-        self.cut(&kept, each);
+        self.cut(auditor, &kept, each);
     }
 
-    fn cut(&mut self, bytes: &[u8], each: &mut impl FnMut(Recorded)) {
-        let Self { auditor, log, cutter, .. } = self;
+    fn cut(&mut self, auditor: &mut Auditor, bytes: &[u8], each: &mut impl FnMut(Recorded)) {
+        let Self { log, cutter, .. } = self;
         match cutter {
             Cutter::Undecided(_) => {}
             Cutter::Lines(lines) => lines.handle_bytes(bytes, &mut |line, offset| {
@@ -153,21 +186,16 @@ impl Scan {
         }
     }
 
-    /// The auditor, for logs that never end: their findings are polled.
-    pub fn auditor(&mut self) -> &mut Auditor {
-        &mut self.auditor
-    }
-
     /// On which days which machines wrote something so far.
-    pub fn covered(&self) -> Vec<Covered> {
-        self.log.coverage().covered(|host| self.auditor.machine_of_host(host))
+    pub fn covered(&self, auditor: &Auditor) -> Vec<Covered> {
+        self.log.coverage().covered(|host| auditor.machine_of_host(host))
     }
 
-    /// Ends the scan; sentences tell times in `zone`.
-    pub fn finish(mut self, zone: &TimeZone, each: &mut impl FnMut(Recorded)) -> Scanned {
-        self.decide(each);
+    /// Ends the log; what was judged and found is the auditor's to tell.
+    fn finish(mut self, auditor: &mut Auditor, each: &mut impl FnMut(Recorded)) -> Scanned {
+        self.decide(auditor, each);
         let format = self.cutter.word();
-        let Self { mut auditor, mut log, cutter, .. } = self;
+        let Self { mut log, cutter, .. } = self;
         let skipped = if let Cutter::Events(events) = &cutter { events.skipped } else { 0 };
         match cutter {
             Cutter::Undecided(_) | Cutter::Events(_) => {}
@@ -178,14 +206,13 @@ impl Scan {
             }
             Cutter::Records { .. } => {}
             Cutter::Table { lines, mapping, mut columns } => {
-                lines.finish(&mut |line, offset| row(&mut auditor, &mut log, &mapping, &mut columns, line, offset));
+                lines.finish(&mut |line, offset| row(auditor, &mut log, &mapping, &mut columns, line, offset));
             }
         }
-        judge(&mut auditor, &mut log, each);
-        let (judged, counts, unclear) = (auditor.judged(), log.counts(), log.unclear().to_vec());
+        judge(auditor, &mut log, each);
+        let (counts, unclear) = (log.counts(), log.unclear().to_vec());
         let covered = log.coverage().covered(|host| auditor.machine_of_host(host));
-        let ahead_ms = auditor.ahead().map(|d| i64::try_from(d.as_millis()).unwrap_or(i64::MAX));
-        Scanned { format, counts, judged, ahead_ms, unclear, findings: auditor.finish(zone), covered, skipped }
+        Scanned { format, counts, judged: (0, 0), ahead_ms: None, unclear, findings: vec![], covered, skipped }
     }
 }
 

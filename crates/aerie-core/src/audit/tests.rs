@@ -496,3 +496,25 @@ fn what_is_no_event_is_counted() {
     let (_, scanned) = scanned("security.xml", text.as_bytes(), 777, None);
     assert!(scanned.format == "windows-events" && scanned.skipped >= 16_000, "{} {}", scanned.format, scanned.skipped);
 }
+
+#[test]
+fn whoever_sends_the_log_of_one_machine_speaks_for_no_other() {
+    let mut auditor = Auditor::new(world(None));
+    let clock = LogClock::of_year(TimeZone::UTC, 2026);
+    let mut source = Source::new("agent", clock, Some(read::Format::Lines), None).only_of("dome-east");
+    let mut machines = vec![];
+    let log = "Nov 23 12:06:00 archive-db sshd[7]: Accepted password for archivist from 10.20.9.44 port 4000 ssh2\n\
+               2026-11-23T12:07:00Z archive-db sshd[8]: Accepted password for archivist from 10.20.9.44 port 4001 ssh2\n\
+               {\"__REALTIME_TIMESTAMP\":\"1795508450123456\",\"_HOSTNAME\":\"archive-db\",\"SYSLOG_IDENTIFIER\":\"sshd\",\"_PID\":\"42\",\
+               \"MESSAGE\":\"Accepted password for archivist from 10.20.9.44 port 4002 ssh2\"}\n";
+    source.handle_bytes(&mut auditor, log.as_bytes(), &mut |r| {
+        if let Recorded::Began(record) = r {
+            machines.push(record.machine);
+        }
+    });
+    assert_eq!(machines, ["dome-east"; 3]);
+    assert_eq!(
+        source.covered(&auditor).iter().map(|c| c.machine.as_str()).collect::<std::collections::BTreeSet<_>>(),
+        ["dome-east"].into()
+    );
+}

@@ -137,6 +137,10 @@ kinds! {
     SuppressionChanged = "suppression-changed": "changed a suppression";
     /// New detections count.
     DetectionsPublished = "detections-published": "published detections";
+    /// A report is mailed now and then, was mailed, or no longer is.
+    ReportChanged = "report-changed": "changed a report";
+    /// The collector takes events, or no longer does.
+    ForwardingChanged = "forwarding-changed": "changed the forwarding";
     /// Evidence was put together for somebody outside.
     EvidenceExported = "evidence-exported": "exported evidence";
     /// The service started.

@@ -42,6 +42,9 @@ pub struct MachineFacts {
     pub temporary: bool,
     /// Its clock when it said so.
     pub clock: Option<Timestamp>,
+    /// The log that it sends: `journal`, or the path of a file; empty where it sends none.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub log: String,
 }
 
 /// Operating system.
@@ -143,6 +146,7 @@ impl MachineFacts {
             runs_as: cut(&self.runs_as),
             temporary: self.temporary,
             clock: self.clock,
+            log: cut(&self.log),
         }
     }
 

@@ -237,9 +237,18 @@ async fn listen(app: Arc<App>, known: Arc<Known>, tunnel: Tunnel, mut inbox: Inb
 }
 
 /// Takes what an agent says of its machine.
-async fn heard(app: &App, known: &Known, facts: MachineFacts) -> Result<(), StoreError> {
+async fn heard(app: &Arc<App>, known: &Arc<Known>, facts: MachineFacts) -> Result<(), StoreError> {
     let (machine, now) = (known.machine(), Timestamp::now());
     app.store.set_facts(&machine, &facts, now).await?;
+    if !facts.log.is_empty() && !known.begin_log() {
+        known.again.notify_one();
+    } else if !facts.log.is_empty() {
+        let (app, known) = (app.clone(), known.clone());
+        app.tasks.clone().spawn(async move {
+            super::logs::take(app, known.clone()).await;
+            known.end_log();
+        });
+    }
     known.change(|r| (r.facts, r.last_seen) = (Some(facts), Some(now)));
     app.agents.changed();
     app.tell("machines");

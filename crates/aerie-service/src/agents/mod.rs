@@ -3,6 +3,7 @@
 mod attend;
 mod enrol;
 mod greet;
+mod logs;
 mod registry;
 
 pub(crate) use attend::{attend, follow};

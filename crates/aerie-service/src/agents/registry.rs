@@ -27,6 +27,8 @@ pub(crate) struct Known {
     pub(super) turn: tokio::sync::Mutex<()>,
     /// Cancelled when it is revoked.
     pub(super) revoked: CancellationToken,
+    /// Told when it connected anew while its log was to be taken.
+    pub(super) again: Notify,
 }
 
 #[derive(Debug, Default)]
@@ -44,6 +46,8 @@ struct Link {
     copied: Option<Instant>,
     noted: Option<Instant>,
     flaps: u64,
+    /// Its log is being taken.
+    log: bool,
 }
 
 impl Known {
@@ -53,6 +57,7 @@ impl Known {
             link: Mutex::default(),
             turn: tokio::sync::Mutex::default(),
             revoked: CancellationToken::new(),
+            again: Notify::new(),
         })
     }
 
@@ -158,6 +163,16 @@ impl Known {
         if let Some((_, tunnel)) = link.tunnel.take() {
             tunnel.end();
         }
+    }
+
+    /// Whether its log is to be taken from now on; false where it is already.
+    pub(super) fn begin_log(&self) -> bool {
+        !std::mem::replace(&mut self.link().log, true)
+    }
+
+    /// Its log is taken no longer.
+    pub(super) fn end_log(&self) {
+        self.link().log = false;
     }
 
     pub(crate) fn opened(&self, took: Result<Duration, ()>) {

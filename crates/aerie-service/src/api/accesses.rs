@@ -3,24 +3,17 @@
 use super::caller::{EverythingReader, Reader};
 use super::problem::Problem;
 use super::sessions::{MOST, PAGE, cursor, make_cursor};
+use crate::audit::report::{MOST_TOTALS, access_report, shown};
 use crate::service::App;
-use aerie_api::{AccessQuery, AccessReport, AccessView, Page, SessionView, SpanCount, TotalQuery, TotalView};
-use aerie_core::audit::AccessRecord;
+use aerie_api::{AccessQuery, AccessReport, AccessView, Page, SessionView, TotalQuery};
+use aerie_core::audit::{AccessRecord, By};
 use aerie_core::directory::Directory;
 use aerie_core::wording::duration;
-use aerie_store::{AccessFilter, TotalOf};
+use aerie_store::AccessFilter;
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use std::collections::BTreeMap;
 use std::sync::Arc;
-
-/// Totals at most.
-const MOST_TOTALS: u32 = 500;
-/// Up to so long a report counts by the hour.
-const BY_THE_HOUR: SignedDuration = SignedDuration::from_hours(72);
-const HOUR_MS: i64 = 3_600_000;
 
 pub(super) fn filter(q: AccessQuery, limit: u32) -> Result<AccessFilter, Problem> {
     let through = match q.through.as_deref() {
@@ -40,10 +33,6 @@ pub(super) fn filter(q: AccessQuery, limit: u32) -> Result<AccessFilter, Problem
         before: q.after.as_deref().map(cursor).transpose()?,
         limit,
     })
-}
-
-fn shown(directory: &Directory, person: &str) -> String {
-    directory.person(person).map_or(person.to_string(), |p| p.shown().to_string())
 }
 
 pub(super) fn view(directory: &Directory, r: AccessRecord) -> AccessView {
@@ -110,7 +99,7 @@ pub(super) async fn show(State(app): State<Arc<App>>, Reader(seen): Reader, Path
     Ok(Json(view(directory, record)))
 }
 
-/// Count who got into which machine: totals of people, machines, addresses or accounts, and over time.
+/// Count who got into which machine: totals of people, machines, addresses, accounts, rules or operating systems, and over time.
 #[utoipa::path(get, path = "/access-report", operation_id = "accessReport", params(AccessQuery, TotalQuery), responses((status = 200, body = AccessReport)))]
 pub(super) async fn report(
     State(app): State<Arc<App>>,
@@ -118,95 +107,14 @@ pub(super) async fn report(
     Query(q): Query<AccessQuery>,
     Query(by): Query<TotalQuery>,
 ) -> Result<Json<AccessReport>, Problem> {
-    let of = match by.by.as_deref() {
-        None | Some("" | "person") => TotalOf::Person,
-        Some("machine") => TotalOf::Machine,
-        Some("source") => TotalOf::Source,
-        Some("account") => TotalOf::Account,
-        Some(_) => return Err(Problem::bad_request("`by` is `person`, `machine`, `source` or `account`.")),
-    };
-    let span = (q.from, q.until);
+    let by = by_word(by.by.as_deref())?;
     let filter = filter(AccessQuery { after: None, ..q }, MOST_TOTALS)?;
-    let (totals, hours) = tokio::try_join!(app.store.access_totals(&filter, of), app.store.accesses_over_time(&filter, HOUR_MS))?;
-    let rules = app.rules.now();
-    let (directory, zone) = (rules.policy.directory(), rules.policy.zone().clone());
-    let (all, around) = hours.iter().fold((0, 0), |(a, r), (_, n, around)| (a + n, r + around));
-    let people = match of {
-        TotalOf::Person => totals.iter().filter(|t| !t.name.is_empty()).count() as u64,
-        TotalOf::Machine | TotalOf::Source | TotalOf::Account => 0,
-    };
-    let by_whom = if people > 0 { format!(" by {}", people_counted(people)) } else { String::new() };
-    let rest = match around {
-        0 => "all of them through Aerie".to_string(),
-        1 => "1 of them around Aerie".to_string(),
-        n => format!("{n} of them around Aerie"),
-    };
-    let sentence = if all == 0 {
-        "Nobody got into any machine in that time, as far as is known.".to_string()
-    } else {
-        format!("{}{by_whom}, {rest}.", accesses_counted(all))
-    };
-    let view = |t: aerie_store::AccessTotal| TotalView {
-        shown: match of {
-            TotalOf::Person if t.name.is_empty() => "Somebody".into(),
-            TotalOf::Person => shown(directory, &t.name),
-            TotalOf::Machine | TotalOf::Source | TotalOf::Account => aerie_core::diagnostic::printable(&t.name),
-        },
-        name: t.name,
-        count: t.count,
-        around: t.around,
-        seconds: t.seconds,
-        longest: t.longest,
-        first: t.first,
-        last: t.last,
-    };
-    Ok(Json(AccessReport {
-        sentence,
-        count: all,
-        around,
-        totals: totals.into_iter().map(view).collect(),
-        spans: spans(&hours, span, &zone),
-        zone: zone.iana_name().unwrap_or("UTC").into(),
-    }))
+    Ok(Json(access_report(&app, &filter, by).await?))
 }
 
-fn people_counted(n: u64) -> String {
-    if n == 1 { "1 person".into() } else { format!("{n} people") }
-}
-
-fn accesses_counted(n: u64) -> String {
-    if n == 1 { "1 access".into() } else { format!("{n} accesses") }
-}
-
-/// Hours as they were counted, or the days of the zone that they belong to.
-fn spans(hours: &[(Timestamp, u64, u64)], (from, until): (Option<Timestamp>, Option<Timestamp>), zone: &TimeZone) -> Vec<SpanCount> {
-    let short = from.is_some_and(|f| until.unwrap_or_else(Timestamp::now).duration_since(f) <= BY_THE_HOUR);
-    let mut found: BTreeMap<Timestamp, (u64, u64)> = BTreeMap::new();
-    for (at, all, around) in hours {
-        let day = || at.to_zoned(zone.clone()).date().to_zoned(zone.clone()).map(|z| z.timestamp()).unwrap_or(*at);
-        let begin = if short { *at } else { day() };
-        let entry = found.entry(begin).or_default();
-        (entry.0, entry.1) = (entry.0 + all, entry.1 + around);
-    }
-    found.into_iter().map(|(begin, (count, around))| SpanCount { begin, count, around }).collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn days_are_those_of_the_zone() {
-        let t = |s: &str| s.parse::<Timestamp>().unwrap();
-        let zone = TimeZone::get("Asia/Tokyo").unwrap();
-        let hours = [(t("2026-11-22T14:00:00Z"), 2, 1), (t("2026-11-22T15:00:00Z"), 3, 0)];
-        let told = |from: &str| {
-            spans(&hours, (Some(t(from)), Some(t("2026-11-23T00:00:00Z"))), &zone)
-                .into_iter()
-                .map(|s| (s.begin.to_string(), s.count, s.around))
-                .collect::<Vec<_>>()
-        };
-        assert_eq!(told("2026-11-01T00:00:00Z"), [("2026-11-21T15:00:00Z".into(), 2, 1), ("2026-11-22T15:00:00Z".into(), 3, 0)]);
-        assert_eq!(told("2026-11-22T00:00:00Z").len(), 2);
-    }
+/// What totals are of; people where nothing is said.
+pub(super) fn by_word(word: Option<&str>) -> Result<By, Problem> {
+    let word = word.filter(|w| !w.is_empty()).unwrap_or(By::Person.word());
+    let all: Vec<String> = By::ALL.iter().map(|b| format!("`{}`", b.word())).collect();
+    By::from_word(word).ok_or_else(|| Problem::bad_request(format!("`by` is one of {}.", all.join(", "))))
 }

@@ -217,7 +217,7 @@ pub(crate) fn scope_of(method: &Method, path: &str) -> Option<&'static str> {
         "policy" | "drafts" | "reviews" => Some("rules"),
         "people" | "directory" => Some("people"),
         "sessions" | "recordings" | "requests" | "passes" | "stop" | "lockdown" => Some("sessions"),
-        "audit" | "log" | "findings" | "suppressions" | "detections" | "evidence" => Some("audit"),
+        "audit" | "log" | "findings" | "suppressions" | "detections" | "evidence" | "reports" => Some("audit"),
         "pins" => Some("pins"),
         "machines" if path.ends_with("/pin") => Some("pins"),
         "machines" | "machine-checks" | "retired-machines" | "enrolment-codes" => Some("machines"),

@@ -2,6 +2,7 @@
 
 mod accesses;
 mod account;
+mod again;
 mod agents;
 mod asking;
 mod caller;
@@ -27,6 +28,7 @@ mod pins;
 mod problem;
 mod reach;
 mod recordings;
+mod reports;
 mod reviews;
 mod rules;
 mod scan;
@@ -136,22 +138,6 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(recordings::frames))
         .routes(routes!(recordings::verify))
         .routes(routes!(recordings::text))
-        .routes(routes!(accesses::list))
-        .routes(routes!(accesses::show))
-        .routes(routes!(accesses::report))
-        .routes(routes!(exports::accesses_csv))
-        .routes(routes!(exports::accesses_ndjson))
-        .routes(routes!(exports::findings_csv))
-        .routes(routes!(exports::findings_ndjson))
-        .routes(routes!(findings::list))
-        .routes(routes!(findings::show))
-        .routes(routes!(cases::step))
-        .routes(routes!(cases::suppressions, cases::suppress))
-        .routes(routes!(cases::withdraw))
-        .routes(routes!(detections::show, detections::publish))
-        .routes(routes!(coverage::coverage))
-        .routes(routes!(scan::position))
-        .routes(routes!(evidence::export))
         .routes(routes!(log::list))
         .routes(routes!(log::verify))
         .routes(routes!(log::checkpoints, log::checkpoint))
@@ -193,8 +179,33 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(settings::keys, settings::rotate))
         .routes(routes!(directory::export))
         .routes(routes!(live::updates))
+        .merge(audit_routes())
         .merge(machine_routes())
         .merge(asking_routes())
+}
+
+fn audit_routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(accesses::list))
+        .routes(routes!(accesses::show))
+        .routes(routes!(accesses::report))
+        .routes(routes!(exports::accesses_csv))
+        .routes(routes!(exports::accesses_ndjson))
+        .routes(routes!(exports::findings_csv))
+        .routes(routes!(exports::findings_ndjson))
+        .routes(routes!(findings::list))
+        .routes(routes!(findings::show))
+        .routes(routes!(cases::step))
+        .routes(routes!(cases::suppressions, cases::suppress))
+        .routes(routes!(cases::withdraw))
+        .routes(routes!(detections::show, detections::publish))
+        .routes(routes!(coverage::coverage))
+        .routes(routes!(scan::position))
+        .routes(routes!(evidence::export))
+        .routes(routes!(again::again))
+        .routes(routes!(reports::list, reports::add))
+        .routes(routes!(reports::remove))
+        .routes(routes!(reports::show))
 }
 
 fn machine_routes() -> OpenApiRouter<Arc<App>> {

@@ -90,7 +90,10 @@ async fn backlog(app: &App) -> Result<Backlog, Problem> {
     let (notices, notices_failing) = app.store.count_notices().await?;
     let agents = app.agents.all();
     let (online, offline): (Vec<_>, Vec<_>) = agents.iter().partition(|a| a.connected_since().is_some());
+    let (forwarding, forwarding_failure) = app.forwarding.waiting(app).unzip();
     Ok(Backlog {
+        forwarding,
+        forwarding_failure: forwarding_failure.unwrap_or_default(),
         notices,
         notices_failing,
         recordings: app.recorder.open(),

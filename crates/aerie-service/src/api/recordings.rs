@@ -1,7 +1,8 @@
 use super::caller::Caller;
 use super::problem::Problem;
 use super::sessions::find;
-use crate::recorder::{ReadFault, read_recording};
+use crate::audit::integrity::verify_recording;
+use crate::recorder::read_recording;
 use crate::service::App;
 use aerie_api::{FrameKind, FrameView, RecordingReport};
 use aerie_core::evidence::{EventKind, NewEvent};
@@ -163,43 +164,5 @@ fn remark(frame: Frame) -> Option<String> {
 #[utoipa::path(post, path = "/recordings/{id}/verify", operation_id = "verifyRecording", params(("id" = String, Path)), responses((status = 200, body = RecordingReport)))]
 pub(super) async fn verify(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Json<RecordingReport>, Problem> {
     let (path, row) = open(&app, &caller, &id, "verified").await?;
-    let keys = app.keys.clone();
-    let read = tokio::task::spawn_blocking(move || read_recording(&path, &keys, |_| true)).await?;
-    Ok(Json(match read {
-        Ok(s) => {
-            let in_log = row.digest.as_ref().map(|d| *d == s.digest);
-            // While the session is live there is no end yet.
-            let holds = in_log != Some(false) && (s.complete || row.digest.is_none());
-            let sentence =
-                if in_log == Some(false) { "The recording is not the one whose digest is in the log.".into() } else { s.sentence() };
-            RecordingReport {
-                session: id,
-                holds,
-                sentence,
-                complete: s.complete,
-                frames: s.frames,
-                length_ms: s.length_ms,
-                digest: s.digest,
-                in_log,
-            }
-        }
-        Err(e) => {
-            let what = match e {
-                ReadFault::File(f) if f.kind() == std::io::ErrorKind::NotFound => "its file is missing".into(),
-                ReadFault::File(_) => "its file cannot be read".into(),
-                ReadFault::Content(c) => c.to_string(),
-            };
-            let sentence = format!("The recording does not hold: {what}.");
-            RecordingReport {
-                session: id,
-                holds: false,
-                sentence,
-                complete: false,
-                frames: 0,
-                length_ms: 0,
-                digest: String::new(),
-                in_log: None,
-            }
-        }
-    }))
+    Ok(Json(verify_recording(&app, path, &row).await))
 }

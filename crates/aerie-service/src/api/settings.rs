@@ -71,6 +71,9 @@ pub(super) async fn change(
     {
         return Err(Problem::not_good(format!("`{bad}` is no public key as OpenSSH writes it.")));
     }
+    if setting == Setting::ForwardAuthority {
+        crate::forwarding::authorities(&value).map_err(|e| Problem::not_good(format!("{e}.")))?;
+    }
     let why = why_of(&given.why)?;
     app.store.set_setting(setting, &value, &caller.person.name, &why, caller.now).await?;
     app.load_settings().await?;

@@ -3,7 +3,7 @@
 use super::{Known, detections, keep};
 use crate::service::App;
 use aerie_core::audit::detect::What;
-use aerie_core::audit::{Behaviour, Finding, FindingKind, Happened};
+use aerie_core::audit::{AccessRecord, Behaviour, Finding, FindingKind, Happened};
 use aerie_store::{AccessFilter, EventFilter, FindingFilter, SessionFilter, StoreError};
 use jiff::{SignedDuration, Timestamp};
 
@@ -36,7 +36,7 @@ pub(crate) async fn look_again(app: &App) -> Result<u64, StoreError> {
 }
 
 /// What happened since, in the order of beginnings.
-async fn happened(app: &App, since: Timestamp) -> Result<Vec<Happened>, StoreError> {
+pub(super) async fn happened(app: &App, since: Timestamp) -> Result<Vec<Happened>, StoreError> {
     let sessions = SessionFilter { since: Some(since), limit: MOST, ..SessionFilter::default() };
     let mut all: Vec<Happened> = app
         .store
@@ -45,12 +45,17 @@ async fn happened(app: &App, since: Timestamp) -> Result<Vec<Happened>, StoreErr
         .iter()
         .map(|s| Happened::session(&Known::from(s).0, u64::try_from(s.bytes_in.saturating_add(s.bytes_out)).unwrap_or(0)))
         .collect();
-    let around = AccessFilter { since: Some(since), through: Some(false), limit: MOST, ..AccessFilter::default() };
-    all.extend(app.store.accesses(&around).await?.iter().map(Happened::from));
+    all.extend(around(app, since).await?.iter().map(Happened::from));
     all.extend(refusals(app, since).await?);
     all.extend(emergencies(app, since).await?);
     all.sort_by(|a, b| a.at.cmp(&b.at).then_with(|| a.machine.cmp(&b.machine)));
     Ok(all)
+}
+
+/// What no session explains.
+pub(super) async fn around(app: &App, since: Timestamp) -> Result<Vec<AccessRecord>, StoreError> {
+    let around = AccessFilter { since: Some(since), through: Some(false), limit: MOST, ..AccessFilter::default() };
+    app.store.accesses(&around).await
 }
 
 async fn refusals(app: &App, since: Timestamp) -> Result<Vec<Happened>, StoreError> {

@@ -1,17 +1,19 @@
-//! Takes logs as machines and collectors send them (RFC 5424 over TCP and TLS), and audits them as they come.
+//! Takes logs as machines and collectors send them (RFC 5424 over TCP and TLS) and as agents do, and audits them as they come.
 //!
-//! Whoever may send can write any line, of any host: a collector does. So senders are named in the configuration, and everybody else is
-//! cut off before a byte is read.
+//! Whoever may send syslog can write any line, of any host: a collector does. So senders are named in the configuration, and everybody
+//! else is cut off before a byte is read. An agent speaks for its own machine alone.
 
 use super::{Known, keep, look_again, own_links, world};
 use crate::places::Places;
 use crate::service::App;
 use aerie_core::audit::read::Format;
 use aerie_core::audit::read::frames::SyslogFrames;
-use aerie_core::audit::{Auditor, Finding, LogClock, Recorded, Scan, World};
+use aerie_core::audit::ship::Sending;
+use aerie_core::audit::{Auditor, Covered, Finding, LogClock, Recorded, Source, World};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_store::{SessionFilter, StoreError};
 use jiff::{SignedDuration, Timestamp};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -41,18 +43,48 @@ const RECENT_OWN: u32 = 2000;
 /// Sessions that are known.
 const MOST_SESSIONS: u32 = 100_000;
 
+/// Lines that came in.
+pub(crate) struct Arrived {
+    pub(crate) lines: Vec<Vec<u8>>,
+    /// The agent that sent them.
+    pub(crate) agent: Option<AgentLog>,
+}
+
+/// What an agent sends, and how far it is with these lines.
+#[derive(Clone)]
+pub(crate) struct AgentLog {
+    pub(crate) machine: String,
+    pub(crate) sending: Sending,
+    pub(crate) place: String,
+}
+
+impl AgentLog {
+    fn name(&self) -> String {
+        format!("{} of {}", aerie_core::diagnostic::printable(&self.sending.what), self.machine)
+    }
+}
+
+/// Where lines go to. The first that comes starts the reader, which ends with the service.
+pub(crate) async fn arriving(app: &Arc<App>) -> Result<mpsc::Sender<Arrived>, StoreError> {
+    let begin = async || {
+        let (send, lines) = mpsc::channel(MOST_WAITING);
+        let reader = Reader::new(app.clone()).await?;
+        app.tasks.spawn(reader.run(lines));
+        Ok(send)
+    };
+    app.arriving.get_or_try_init(begin).await.cloned()
+}
+
 /// Begins to take logs. Ends with the service.
 pub(crate) async fn start(app: &Arc<App>, listeners: Vec<(TcpListener, bool)>) -> Result<(), StoreError> {
-    let (send, lines) = mpsc::channel(MOST_WAITING);
+    let send = arriving(app).await?;
     for (listener, tls) in listeners {
         tokio::spawn(accept(app.clone(), listener, tls, send.clone()));
     }
-    let reader = Reader::new(app.clone()).await?;
-    app.tasks.spawn(reader.run(lines));
     Ok(())
 }
 
-async fn accept(app: Arc<App>, listener: TcpListener, tls: bool, send: mpsc::Sender<Vec<Vec<u8>>>) {
+async fn accept(app: Arc<App>, listener: TcpListener, tls: bool, send: mpsc::Sender<Arrived>) {
     let places = Places::new(MOST_SENDERS, MOST_FROM_ONE);
     loop {
         let (stream, peer) = tokio::select! {
@@ -93,7 +125,7 @@ fn may_send(app: &App, from: IpAddr) -> bool {
 }
 
 /// Takes what a sender sends until it ends, or cannot be read any further.
-async fn take(app: &App, mut stream: impl AsyncRead + Unpin, from: IpAddr, send: &mpsc::Sender<Vec<Vec<u8>>>) {
+async fn take(app: &App, mut stream: impl AsyncRead + Unpin, from: IpAddr, send: &mpsc::Sender<Arrived>) {
     let mut frames = SyslogFrames::default();
     let mut piece = vec![0; 64 << 10];
     loop {
@@ -104,7 +136,7 @@ async fn take(app: &App, mut stream: impl AsyncRead + Unpin, from: IpAddr, send:
         let Ok(n @ 1..) = read else { return };
         let mut group = vec![];
         let cut = frames.handle_bytes(piece.get(..n).unwrap_or(&[]), &mut |line| group.push(line.to_vec()));
-        if !group.is_empty() && send.send(group).await.is_err() {
+        if !group.is_empty() && send.send(Arrived { lines: group, agent: None }).await.is_err() {
             return;
         }
         if cut.is_err() {
@@ -115,12 +147,19 @@ async fn take(app: &App, mut stream: impl AsyncRead + Unpin, from: IpAddr, send:
     }
 }
 
-/// Reads what all senders send as one log.
+/// Reads what all senders of syslog send as one log, and what each agent sends as one of its own; what they show is seen together.
 struct Reader {
     app: Arc<App>,
     name: String,
     world: Arc<World>,
-    scan: Scan,
+    auditor: Auditor,
+    senders: Source,
+    /// By name.
+    agents: HashMap<String, Source>,
+    /// What agents sent since the last time that it was kept, by the name of the log.
+    fresh: BTreeMap<String, AgentLog>,
+    /// Lines of machines that came by syslog until then.
+    counted: HashMap<String, u64>,
     recorded: Vec<Recorded>,
     /// Until when sessions are known.
     known: Timestamp,
@@ -171,13 +210,28 @@ impl Reader {
         world.sessions.iter_mut().for_each(|all| all.retain(|_, s| s.end.is_none_or(|e| now.duration_since(e) < SESSIONS_KNOWN)));
         let world = Arc::new(world);
         let clock = LogClock::new(app.rules.now().policy.zone().clone(), now);
-        let scan = Scan::new(Auditor::new(world.clone()), &name, clock, Some(Format::Lines), None);
+        let senders = Source::new(&name, clock, Some(Format::Lines), None);
         let rules = app.rules.now();
         let rules = (rules.version, rules.directory_version);
-        Ok(Self { app, name, world, scan, recorded: vec![], known: now, rules, pending: false, unkept: vec![], look: Look::default() })
+        Ok(Self {
+            app,
+            name,
+            auditor: Auditor::new(world.clone()),
+            world,
+            senders,
+            agents: HashMap::new(),
+            fresh: BTreeMap::new(),
+            counted: HashMap::new(),
+            recorded: vec![],
+            known: now,
+            rules,
+            pending: false,
+            unkept: vec![],
+            look: Look::default(),
+        })
     }
 
-    async fn run(mut self, mut lines: mpsc::Receiver<Vec<Vec<u8>>>) {
+    async fn run(mut self, mut lines: mpsc::Receiver<Arrived>) {
         let mut tick = tokio::time::interval(EVERY);
         tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         let stopping = self.app.stopping.clone();
@@ -194,17 +248,30 @@ impl Reader {
         self.keep().await;
     }
 
-    async fn take(&mut self, group: Vec<Vec<u8>>) {
+    async fn take(&mut self, arrived: Arrived) {
         if !self.pending
             && let Err(e) = self.refresh().await
         {
             tracing::error!(error = %e, "sessions could not be read to which lines may belong");
         }
         self.pending = true;
-        let Self { scan, recorded, .. } = self;
-        for line in group {
-            scan.handle_bytes(&line, &mut |r| recorded.push(r));
-            scan.handle_bytes(b"\n", &mut |r| recorded.push(r));
+        let Self { auditor, senders, agents, fresh, recorded, .. } = self;
+        let source = match arrived.agent {
+            None => senders,
+            Some(log) => {
+                let name = log.name();
+                let begin = |name: &String| {
+                    let zone = log.sending.zone_or(self.app.rules.now().policy.zone());
+                    Source::new(name, LogClock::new(zone, Timestamp::now()), Some(Format::Lines), None).only_of(&log.machine)
+                };
+                let source = agents.entry(name.clone()).or_insert_with_key(begin);
+                fresh.insert(name, log);
+                source
+            }
+        };
+        for line in arrived.lines {
+            source.handle_bytes(auditor, &line, &mut |r| recorded.push(r));
+            source.handle_bytes(auditor, b"\n", &mut |r| recorded.push(r));
         }
     }
 
@@ -230,7 +297,7 @@ impl Reader {
             sessions.extend(fresh.iter().map(|s| (s.id.clone(), Known::from(s).0)));
         }
         (self.known, self.rules, self.world) = (now, rules, Arc::new(world));
-        self.scan.auditor().handle_world(self.world.clone());
+        self.auditor.handle_world(self.world.clone());
         Ok(())
     }
 
@@ -243,7 +310,7 @@ impl Reader {
 
     async fn put(&mut self) -> Result<(), StoreError> {
         let zone = self.app.rules.now().policy.zone().clone();
-        self.unkept.extend(self.scan.auditor().poll_findings(&zone));
+        self.unkept.extend(self.auditor.poll_findings(&zone));
         // What cannot be kept now is kept later.
         self.app.store.put_accesses(&self.recorded).await.inspect_err(|_| {
             let beyond = self.recorded.len().saturating_sub(MOST_UNKEPT);
@@ -253,7 +320,7 @@ impl Reader {
         // What all logs show together changes with accesses alone.
         self.look.due |= self.recorded.iter().any(|r| matches!(r, Recorded::Began(_)));
         self.recorded.clear();
-        self.app.store.put_coverage(&self.name, &self.scan.covered()).await?;
+        self.put_sources().await?;
         if keep(&self.app, self.unkept.clone()).await? > 0 {
             self.app.tell("findings");
         }
@@ -261,4 +328,31 @@ impl Reader {
         self.look.begin(&self.app).await;
         Ok(())
     }
+
+    /// Keeps which machines wrote, and how far the logs of agents were taken. Whatever they show is kept by now.
+    async fn put_sources(&mut self) -> Result<(), StoreError> {
+        let (store, now) = (&self.app.store, Timestamp::now());
+        let by_syslog = self.senders.covered(&self.auditor);
+        store.put_coverage(&self.name, &by_syslog).await?;
+        for name in self.fresh.keys() {
+            if let Some(source) = self.agents.get(name) {
+                store.put_coverage(name, &source.covered(&self.auditor)).await?;
+            }
+        }
+        let mut heard: BTreeSet<String> = self.fresh.values().map(|log| log.machine.clone()).collect();
+        heard.extend(grown(&mut self.counted, &by_syslog));
+        store.put_pulses(&heard.into_iter().collect::<Vec<_>>(), now).await?;
+        for (_, log) in std::mem::take(&mut self.fresh) {
+            store.put_log_cursor(&log.machine, &log.place, now).await?;
+        }
+        Ok(())
+    }
+}
+
+/// Machines of which more lines are there than before.
+fn grown(counted: &mut HashMap<String, u64>, covered: &[Covered]) -> Vec<String> {
+    let mut totals: BTreeMap<&str, u64> = BTreeMap::new();
+    covered.iter().for_each(|c| *totals.entry(&c.machine).or_default() += c.lines);
+    let more = totals.into_iter().filter(|(machine, lines)| counted.insert((*machine).into(), *lines) != Some(*lines));
+    more.map(|(machine, _)| machine.to_string()).collect()
 }

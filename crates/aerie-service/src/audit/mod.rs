@@ -1,8 +1,11 @@
 //! Holds logs and recordings against the rules and the detections, and keeps what comes out.
 
+pub(crate) mod again;
 mod behaviour;
+pub(crate) mod integrity;
 pub(crate) mod live;
 mod recordings;
+pub(crate) mod report;
 
 use crate::service::App;
 use aerie_api::ScanResult;

@@ -25,6 +25,7 @@ fn record(n: i64, first: Timestamp) -> Outcome<AccessRecord> {
         method: "publickey".into(),
         key: None,
         algorithm: String::new(),
+        certificate: None,
         begin,
         end: Some(begin.checked_add(SignedDuration::from_mins(10))?),
         session: None,

@@ -39,6 +39,67 @@ pub enum Audit {
         #[arg(long, conflicts_with = "policy")]
         again: bool,
     },
+    /// Judge the past again by other rules or detections, and list what differs; nothing that was found is changed
+    Again(AgainFields),
+}
+
+/// By what the past is judged again.
+#[derive(Debug, Args)]
+pub struct AgainFields {
+    /// Accesses that began no earlier: 2026-11-01, an instant, 30d or 12h
+    #[arg(long, default_value = "30d", value_name = "TIME")]
+    pub from: String,
+    /// Accesses that began before
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
+    /// A version of the rules; those in force where nothing is said
+    #[arg(long, conflicts_with = "rules")]
+    pub version: Option<i64>,
+    /// Rules that are not published (TOML)
+    #[arg(long, value_name = "FILE")]
+    pub rules: Option<PathBuf>,
+    /// Detections that are not published (TOML)
+    #[arg(long, value_name = "FILE")]
+    pub detections: Option<PathBuf>,
+}
+
+/// Reports of who got into which machine, and of what was found.
+#[derive(Debug, Subcommand)]
+pub enum Reports {
+    /// List the reports that are mailed now and then
+    List,
+    /// Have one mailed to people who may read everything
+    Add {
+        /// Names of the people
+        #[arg(required = true)]
+        to: Vec<String>,
+        /// How often: about the day, week or month before
+        #[arg(long, default_value = "week", value_parser = ["day", "week", "month"])]
+        every: String,
+        /// At which full hour, in the zone of the rules
+        #[arg(long, default_value_t = 7, value_parser = clap::value_parser!(i8).range(0..=23))]
+        hour: i8,
+        /// What is counted
+        #[arg(long, default_value = "person", value_parser = ["person", "machine", "source", "account", "rule", "system"])]
+        by: String,
+    },
+    /// Have one mailed no longer
+    Remove {
+        /// Identifier
+        id: String,
+    },
+    /// Print one as it would be mailed
+    Show {
+        /// From when: 2026-11-01, an instant, 30d or 12h; the last whole week where neither is given
+        #[arg(long, value_name = "TIME")]
+        from: Option<String>,
+        /// Until when, not included; now where only the beginning is given
+        #[arg(long, value_name = "TIME")]
+        until: Option<String>,
+        /// What is counted
+        #[arg(long, default_value = "person", value_parser = ["person", "machine", "source", "account", "rule", "system"])]
+        by: String,
+    },
 }
 
 /// Findings.

@@ -221,6 +221,9 @@ pub struct EnrolFields {
     /// Keep the service's SSH authorities in this file, for TrustedUserCAKeys
     #[arg(long, value_name = "FILE")]
     pub trust_file: Option<PathBuf>,
+    /// Send the log of this computer's accesses to the service: `journal`, or a file, as /var/log/auth.log
+    #[arg(long, value_name = "LOG")]
+    pub log: Option<String>,
     /// Read the code from this file
     #[arg(long, value_name = "FILE")]
     pub code_file: Option<PathBuf>,

@@ -6,7 +6,7 @@ mod machines;
 mod people;
 
 pub use asking::{Answer, AnswerHere, Ask, AskingFields, Lockdown, Passes, Requests, Stop, Which};
-pub use audit::{Audit, CoverageFields, Detections, FindingFields, Findings, NewSuppressionFields, Suppressions};
+pub use audit::{AgainFields, Audit, CoverageFields, Detections, FindingFields, Findings, NewSuppressionFields, Reports, Suppressions};
 pub use machines::{Agent, AgentPlace, EnrolFields, Forward, MachineFields, Machines, Vault};
 pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens};
 
@@ -139,6 +139,9 @@ pub enum Command {
     /// Who got into which machine, when and from where
     #[command(subcommand)]
     Accesses(Accesses),
+    /// Reports: printed, or mailed now and then
+    #[command(subcommand)]
+    Reports(Reports),
     /// For which machines and days there is evidence at all
     Coverage(CoverageFields),
     /// Findings of audits: what broke the rules, and what is done about it
@@ -420,7 +423,7 @@ pub enum Accesses {
         #[command(flatten)]
         which: AccessFields,
         /// What totals are of
-        #[arg(long, default_value = "person", value_parser = ["person", "machine", "source", "account"])]
+        #[arg(long, default_value = "person", value_parser = ["person", "machine", "source", "account", "rule", "system"])]
         by: String,
     },
     /// Print all of them as CSV

@@ -90,7 +90,7 @@ fn asked(given: AskingFields) -> Option<Asking> {
 }
 
 fn enrolment(options: EnrolFields) -> EnrolOptions {
-    EnrolOptions { name: options.name, allow: options.allow, trust_file: options.trust_file, temporary: false }
+    EnrolOptions { name: options.name, allow: options.allow, trust_file: options.trust_file, log: options.log, temporary: false }
 }
 
 async fn enrol(given: EnrolFields, yes: bool, dir: StateDir, printer: Printer) -> Result<Exit, Failure> {
@@ -98,6 +98,9 @@ async fn enrol(given: EnrolFields, yes: bool, dir: StateDir, printer: Printer) -
         return Err(files(StateError::Enrolled(dir.path().display().to_string())));
     }
     let code = code(&given)?;
+    if given.log.as_deref().is_some_and(|log| log != "journal" && !log.starts_with('/')) {
+        return Err(Failure::usage("--log takes `journal` or the whole path of a file"));
+    }
     let options = enrolment(given);
     let found = aerie_agent::look(&code, &options).await.map_err(refused)?;
     let place = if found.site.is_empty() { String::new() } else { format!(" at {}", found.site) };

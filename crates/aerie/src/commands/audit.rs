@@ -25,7 +25,12 @@ use std::sync::Arc;
 use tokio::io::{AsyncReadExt as _, AsyncSeekExt as _};
 
 pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> Result<Exit, Failure> {
-    let Audit::Scan { files, policy, directory, detections, year, zone, format, mapping, host, again } = what;
+    let (files, policy, directory, detections, year, zone, format, mapping, host, again) = match what {
+        Audit::Scan { files, policy, directory, detections, year, zone, format, mapping, host, again } => {
+            (files, policy, directory, detections, year, zone, format, mapping, host, again)
+        }
+        Audit::Again(fields) => return super::again::run(&account::client(server)?, fields, printer).await,
+    };
     let mapping = match mapping {
         Some(path) => Some(std::fs::read_to_string(&path).map_err(|e| Failure::file(path.display(), &e))?),
         None => None,

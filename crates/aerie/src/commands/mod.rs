@@ -2,6 +2,7 @@
 
 mod accesses;
 mod account;
+mod again;
 pub(crate) mod agent;
 mod asking;
 pub mod audit;
@@ -17,6 +18,7 @@ mod own;
 mod people;
 mod reach;
 mod recordings;
+mod reports;
 mod reviews;
 mod rules;
 pub(crate) mod serve;
@@ -70,6 +72,7 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::Findings(what) => findings::run(&client()?, what, printer).await,
         Command::Suppressions(what) => findings::suppressions(&client()?, what, printer).await,
         Command::Detections(what) => detections::run(server.as_deref(), what, printer).await,
+        Command::Reports(what) => reports::run(&client()?, what, printer).await,
         Command::Coverage(which) => coverage::run(&client()?, which, printer).await,
         Command::Policy(what) => rules::run(server.as_deref(), what, printer).await,
         Command::Why(question) => rules::why(&client()?, question, printer).await,

@@ -18,6 +18,9 @@ use tokio::net::{TcpListener, TcpStream};
 pub const RULES: &str =
     "[[allow]]\nname = \"all\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"shell\", \"forward\"]\naccounts = [\"operator\"]\n";
 
+/// The token of the administrator.
+pub const ADMIN: &str = "a-token-of-the-administrator";
+
 /// A service of the test's own, with an administrator and somebody who may forward ports.
 pub struct Own {
     pub directory: tempfile::TempDir,
@@ -44,6 +47,17 @@ impl Own {
 
     /// With these rules, and people with a role and groups. Each has a token for the console's API, and one as a client.
     pub async fn with(rules: &str, people: &[(&str, &str, &str)]) -> Self {
+        let directory = Self::prepared(rules, people).await;
+        let (admin, worker) = (ADMIN.to_string(), Self::secret("sunniva"));
+        let https = free_port();
+        let child = Self::run(directory.path(), https);
+        let own = Self { directory, https, child, admin, worker };
+        own.up().await;
+        own
+    }
+
+    /// The data directory of such a service, which does not run yet.
+    pub async fn prepared(rules: &str, people: &[(&str, &str, &str)]) -> tempfile::TempDir {
         aerie_client::provide_tls();
         let directory = tempfile::tempdir().unwrap();
         let keys = Keys::load(directory.path()).unwrap();
@@ -55,17 +69,12 @@ impl Own {
             store.add_token(&token(name, &Self::secret(name), TokenKind::Client, &keys)).await.unwrap();
         }
         store.publish_policy(Publication { text: rules, by: "test", ..Publication::default() }, Timestamp::now()).await.unwrap();
-        let (admin, worker) = ("a-token-of-the-administrator".to_string(), Self::secret("sunniva"));
-        store.add_token(&Token { id: "admin".into(), ..token("lena", &admin, TokenKind::Api, &keys) }).await.unwrap();
+        store.add_token(&Token { id: "admin".into(), ..token("lena", ADMIN, TokenKind::Api, &keys) }).await.unwrap();
         store.close().await;
-        let https = free_port();
-        let child = Self::run(directory.path(), https);
-        let own = Self { directory, https, child, admin, worker };
-        own.up().await;
-        own
+        directory
     }
 
-    fn secret(person: &str) -> String {
+    pub fn secret(person: &str) -> String {
         format!("a-token-of-{person}-as-a-client")
     }
 
