@@ -60,6 +60,7 @@ export const router = createRouter({
       component: () => import("./pages/SuppressionsPage.vue"),
       meta: { title: "Suppressed findings" },
     },
+    { path: "/reports", component: () => import("./pages/ReportsPage.vue"), meta: { title: "Reports" } },
     { path: "/accesses", component: () => import("./pages/AccessesPage.vue"), meta: { title: "Accesses" } },
     { path: "/watch", component: () => import("./pages/WatchPage.vue"), meta: { title: "Live sessions" } },
     { path: "/", component: () => import("./pages/NowPage.vue"), meta: { title: "Now" } },

@@ -5,6 +5,7 @@ import type { components, paths } from "./schema";
 export type Session = components["schemas"]["SessionView"];
 export type Access = components["schemas"]["AccessView"];
 export type AccessTotal = components["schemas"]["TotalView"];
+export type AgainQuery = components["schemas"]["AgainQuery"];
 export type Finding = components["schemas"]["FindingView"];
 export type Coverage = components["schemas"]["CoverageView"];
 export type LogEvent = components["schemas"]["EventView"];

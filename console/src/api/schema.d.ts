@@ -11,7 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Count who got into which machine: totals of people, machines, addresses or accounts, and over time. */
+        /** Count who got into which machine: totals of people, machines, addresses, accounts, rules or operating systems, and over time. */
         get: operations["accessReport"];
         put?: never;
         post?: never;
@@ -100,6 +100,23 @@ export interface paths {
         get: operations["connectAgent"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Judge the past again by other rules, or by detections that are not published, and tell what differs. What was found stays as it is. */
+        post: operations["judgeAgain"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1681,6 +1698,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a report as it would be mailed. */
+        get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the reports that are mailed now and then. */
+        get: operations["reports"];
+        put?: never;
+        /** Have a report mailed now and then, to people who may read everything. */
+        post: operations["addReport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have a report mailed no longer. */
+        delete: operations["removeReport"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/requests": {
         parameters: {
             query?: never;
@@ -2481,6 +2550,61 @@ export interface components {
              */
             password_set?: string | null;
         };
+        /** @description By what the past is judged again. Without rules those in force, without detections those in force. */
+        AgainQuery: {
+            /**
+             * @description Detections that are not published.
+             * @default null
+             */
+            detections: string | null;
+            /**
+             * Format: date-time
+             * @description Accesses that began no earlier than this; the last 30 days where it is not said.
+             * @default null
+             */
+            from: string | null;
+            /**
+             * @description Rules that are not published.
+             * @default null
+             */
+            rules: string | null;
+            /**
+             * Format: date-time
+             * @description Began before this.
+             * @default null
+             */
+            until: string | null;
+            /**
+             * Format: int64
+             * @description A version of the rules.
+             * @default null
+             */
+            version: number | null;
+        };
+        /** @description The past, judged again. Nothing of what was found is changed. */
+        AgainView: {
+            /** @description What other detections make of accesses and sessions; those that look at lines of logs are not among them. */
+            detections: components["schemas"]["DetectionDifference"][];
+            /** @description What differs; at most 1,000. */
+            differences: components["schemas"]["DifferenceView"][];
+            /**
+             * Format: int64
+             * @description Accesses that were judged.
+             */
+            judged: number;
+            /**
+             * Format: int64
+             * @description Those that break fewer.
+             */
+            milder: number;
+            /** @description How things stand, in a sentence. */
+            sentence: string;
+            /**
+             * Format: int64
+             * @description Those of them that break more rules than at their moment.
+             */
+            stricter: number;
+        };
         /** @description An agent. */
         AgentView: {
             /**
@@ -2582,6 +2706,13 @@ export interface components {
              * @description Agents that are connected.
              */
             agents_online: number;
+            /**
+             * Format: int64
+             * @description Events that wait to be forwarded; none where nothing is.
+             */
+            forwarding?: number | null;
+            /** @description Why they are not forwarded; empty where they are. */
+            forwarding_failure: string;
             /**
              * Format: int64
              * @description Notices that are not delivered yet.
@@ -2849,6 +2980,17 @@ export interface components {
              */
             until: string;
         };
+        /** @description A finding that other detections would raise, or no longer. */
+        DetectionDifference: {
+            /** @description How much it matters. */
+            importance: string;
+            /** @description Name of the detection. */
+            kind: string;
+            /** @description What happened, in a sentence. */
+            sentence: string;
+            /** @description `more` or `fewer`. */
+            way: string;
+        };
         /** @description A detection. */
         DetectionView: {
             /** @description Controls that it helps to keep. */
@@ -2939,6 +3081,28 @@ export interface components {
             rendered: string;
             /** @description `error` or `warning`. */
             severity: string;
+        };
+        /** @description An access that is judged otherwise. */
+        DifferenceView: {
+            /** @description What the other rules find. */
+            after: string[];
+            /** @description What the rules of its moment find: words of kinds. */
+            before: string[];
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            began: string;
+            /** @description Identifier of the session or access. */
+            id: string;
+            /** @description Machine. */
+            machine: string;
+            /** @description Person, where known. */
+            person?: string | null;
+            /** @description What differs, in a sentence. */
+            sentence: string;
+            /** @description Whether it is a session of Aerie's own. */
+            through: boolean;
         };
         /** @description What an import changes. */
         DirectoryChanges: {
@@ -3851,6 +4015,20 @@ export interface components {
             /** @description For what or whom. */
             note?: string;
         };
+        /** @description A report that is mailed now and then. */
+        NewReport: {
+            /** @description `person`, `machine`, `source`, `account`, `rule` or `system`. */
+            by: string;
+            /** @description `day`, `week` or `month`. */
+            every: string;
+            /**
+             * Format: int32
+             * @description Full hour, 0 to 23, in the zone of the rules.
+             */
+            hour: number;
+            /** @description Names of the people; each must be allowed to read everything. */
+            to: string[];
+        };
         /** @description Access that is asked for. */
         NewRequest: {
             /** @description Words of the capabilities. */
@@ -4654,6 +4832,45 @@ export interface components {
         RelayEntries: {
             /** @description Entries; none for nothing. */
             entries: string[];
+        };
+        /** @description A report as it would be mailed. */
+        ReportText: {
+            /** @description Subject. */
+            subject: string;
+            /** @description Plain text. */
+            text: string;
+        };
+        /** @description A report that is mailed now and then, as it stands. */
+        ReportView: {
+            /** @description What is counted. */
+            by: string;
+            /** @description `day`, `week` or `month`. */
+            every: string;
+            /**
+             * Format: int32
+             * @description Full hour.
+             */
+            hour: number;
+            /** @description Identifier. */
+            id: string;
+            /**
+             * Format: date-time
+             * @description When it was mailed last.
+             */
+            last?: string | null;
+            /** @description Who made it. */
+            made_by: string;
+            /**
+             * Format: date-time
+             * @description When it is mailed next.
+             */
+            next: string;
+            /** @description What and when, in a sentence. */
+            sentence: string;
+            /** @description The people as they are called. */
+            shown: string[];
+            /** @description Names of the people. */
+            to: string[];
         };
         /** @description A request and what has become of it. */
         RequestView: {
@@ -5676,6 +5893,47 @@ export interface operations {
                 content?: never;
             };
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    judgeAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgainQuery"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgainView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9118,6 +9376,111 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RecordingReport"];
                 };
+            };
+        };
+    };
+    report: {
+        parameters: {
+            query?: {
+                /** @description From when; the last whole week where it is not said. */
+                from?: string;
+                /** @description Until when, not included; now where it is not said. */
+                until?: string;
+                /** @description What is counted; `person` where it is not said. */
+                by?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportText"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    reports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportView"][];
+                };
+            };
+        };
+    };
+    addReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReport"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    removeReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -37,6 +37,8 @@ const BY = [
   ["machine", "Machines"],
   ["source", "Addresses"],
   ["account", "Accounts"],
+  ["rule", "Rules"],
+  ["system", "Operating systems"],
 ] as const;
 type By = (typeof BY)[number][0];
 const by = computed<By>(() => (BY.find(([b]) => b === filter.value.by)?.[0] ?? "person") as By);

@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 import { api, unwrap } from "../api/client";
 import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
+import AgainPanel from "../features/findings/AgainPanel.vue";
 import FindingTabs from "../features/findings/FindingTabs.vue";
 import { capital } from "../features/findings/kinds";
 import { dayAndClock } from "../lib/time";
@@ -86,6 +87,7 @@ const publish = useMutation({
         <button class="button" data-kind="main" :disabled="publish.isPending.value">Publish</button>
         <button type="button" class="button" @click="editing = false">Cancel</button>
       </div>
+      <AgainPanel :by="{ detections: text }" label="Try them on the last 30 days" :zone="zone" />
     </form>
     <div class="sheet overflow-x-auto">
       <table class="w-full">

@@ -4,12 +4,13 @@ import { computed, ref } from "vue";
 import { api, unwrap } from "../api/client";
 import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
+import AgainPanel from "../features/findings/AgainPanel.vue";
 import DiffView from "../features/policy/DiffView.vue";
 import PolicyTabs from "../features/policy/PolicyTabs.vue";
 import { dayAndClock } from "../lib/time";
 import StateNote from "../ui/StateNote.vue";
 
-const { administers } = useMe();
+const { administers, readsAll } = useMe();
 const { zone } = useNow();
 const queries = useQueryClient();
 const versions = useQuery({
@@ -98,6 +99,13 @@ const restore = useMutation({
         </button>
       </div>
       <StateNote v-if="restore.error.value" class="mb-3" :error="restore.error.value" @retry="restore.reset()" />
+      <AgainPanel
+        v-if="readsAll && shown !== undefined"
+        class="mb-3"
+        :by="{ version: shown }"
+        :label="`Judge the last 30 days by version ${shown}`"
+        :zone="zone"
+      />
       <DiffView v-if="texts.data.value" :before="texts.data.value.before" :after="texts.data.value.after" />
       <StateNote v-else :loading="texts.isPending.value" :error="texts.error.value" @retry="texts.refetch()" />
     </section>

@@ -99,6 +99,13 @@ const findings = useQuery({
             : `${now.backlog.notices} ${now.backlog.notices === 1 ? "notice waits" : "notices wait"}`
         }}<template v-if="now.backlog.notices_failing"
           >, {{ now.backlog.notices_failing }} could not be delivered yet</template
+        ><template v-if="now.backlog.forwarding != null"
+          >,
+          {{
+            now.backlog.forwarding === 0
+              ? "every event is forwarded"
+              : `${now.backlog.forwarding} ${now.backlog.forwarding === 1 ? "event waits" : "events wait"} to be forwarded`
+          }}<template v-if="now.backlog.forwarding_failure"> ({{ now.backlog.forwarding_failure }})</template></template
         >.</span
       >
       <StopPanel v-if="administers" :now="now" class="ml-auto" />

@@ -45,6 +45,7 @@ const places = computed(() => {
 const PARTS: Record<string, string> = {
   "/coverage": "/findings",
   "/detections": "/findings",
+  "/reports": "/findings",
   "/suppressions": "/findings",
 };
 const here = (path: string) => (path === "/" ? route.path === "/" : (PARTS[route.path] ?? route.path).startsWith(path));

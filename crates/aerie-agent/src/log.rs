@@ -30,7 +30,8 @@ pub(crate) async fn serve(what: &str, stream: impl AsyncRead + AsyncWrite, note:
         let mut question = vec![];
         (&mut read).take(MAX_QUESTION).read_until(b'\n', &mut question).await?;
         let wanted: Wanted = serde_json::from_slice(&question)?;
-        let zone = jiff::tz::TimeZone::system().iana_name().unwrap_or_default().to_string();
+        // A computer that says nothing of its zone keeps UTC.
+        let zone = jiff::tz::TimeZone::system().iana_name().unwrap_or_default().replace("Etc/Unknown", "UTC");
         let mut head = serde_json::to_vec(&Sending { what: what.into(), zone })?;
         head.push(b'\n');
         write.write_all(&head).await?;

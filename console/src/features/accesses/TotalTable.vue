@@ -2,7 +2,7 @@
 import { dayAndClock, duration } from "../../lib/time";
 import type { AccessTotal } from "../../api/client";
 
-/** Totals of people, machines, addresses or accounts; a name that can be looked at closer emits `pick`. */
+/** Totals of people, machines, addresses, accounts, rules or operating systems; a name that can be looked at closer emits `pick`. */
 defineProps<{ totals: AccessTotal[]; heading: string; zone: string; pickable: boolean }>();
 defineEmits<{ pick: [name: string] }>();
 </script>
@@ -16,6 +16,7 @@ defineEmits<{ pick: [name: string] }>();
           <th scope="col" class="text-right!">Accesses</th>
           <th scope="col" class="text-right!">Around Aerie</th>
           <th scope="col" class="text-right!">Together</th>
+          <th scope="col" class="text-right!">Average</th>
           <th scope="col" class="text-right!">Longest</th>
           <th scope="col">First</th>
           <th scope="col">Last</th>
@@ -37,6 +38,7 @@ defineEmits<{ pick: [name: string] }>();
           <td class="text-right">{{ t.count }}</td>
           <td class="text-right" :class="t.around ? 'font-semibold text-viol' : 'text-soft'">{{ t.around }}</td>
           <td class="text-right">{{ duration(t.seconds) }}</td>
+          <td class="text-right">{{ duration(t.count ? Math.round(t.seconds / t.count) : 0) }}</td>
           <td class="text-right">{{ duration(t.longest) }}</td>
           <td>{{ dayAndClock(t.first, zone) }}</td>
           <td>{{ dayAndClock(t.last, zone) }}</td>

@@ -14,6 +14,12 @@ const KINDS: Record<string, string> = {
   "emergency-used": "Emergency",
   "log-gap": "Gap in a log",
   "log-cut": "Log cut",
+  "recording-missing": "Missing recording",
+  "recording-damaged": "Damaged recording",
+  "log-altered": "Altered event log",
+  "clock-off": "Clock off",
+  "source-silent": "Silent log",
+  "rule-withdrawn": "Rule withdrawn since",
 };
 
 export const kindName = (kind: string) => {
@@ -26,7 +32,7 @@ export const builtIn = Object.keys(KINDS);
 
 export const STATES: Record<string, string> = {
   open: "Open",
-  acknowledged: "Seen",
+  acknowledged: "Acknowledged",
   "in-work": "In work",
   resolved: "Resolved",
   accepted: "Accepted",

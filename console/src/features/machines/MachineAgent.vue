@@ -11,6 +11,7 @@ import CodeShown from "./CodeShown.vue";
 const props = defineProps<{ detail: MachineDetail; zone: string; manages: boolean }>();
 const queries = useQueryClient();
 const allow = computed(() => ((props.detail.facts as { allow?: string[] } | null)?.allow ?? []).join(", "));
+const log = computed(() => (props.detail.facts as { log?: string } | null)?.log ?? "");
 const runsAs = computed(() => (props.detail.facts as { runs_as?: string } | null)?.runs_as ?? "");
 const path = () => ({ path: { name: props.detail.machine.name } });
 const refresh = () => queries.invalidateQueries({ queryKey: ["machines"] });
@@ -89,6 +90,14 @@ const relay = useMutation({
       <template v-if="detail.facts">
         <dt class="text-soft">Connects to</dt>
         <dd class="mono [overflow-wrap:anywhere]">{{ allow }}</dd>
+        <dt class="text-soft">Sends</dt>
+        <dd>
+          <template v-if="log === 'journal'">the journal's lines on sign-ins</template>
+          <template v-else-if="log"
+            >its log <span class="mono">{{ log }}</span></template
+          >
+          <span v-else class="text-soft">no log: what goes around Aerie there nobody can tell</span>
+        </dd>
       </template>
       <dt class="text-soft">For others</dt>
       <dd>

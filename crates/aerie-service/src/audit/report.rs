@@ -83,12 +83,16 @@ async fn totals(app: &App, filter: &AccessFilter, by: By) -> Result<Vec<AccessTo
     app.store.access_totals(filter, of).await
 }
 
-/// Totals of machines, put together by what their agents say that they run.
+/// Totals of machines, put together by what their agents say that they run, or their label `os=…`.
 fn by_system(app: &App, machines: Vec<AccessTotal>) -> Vec<AccessTotal> {
+    let rules = app.rules.now();
+    let directory = rules.policy.directory();
     let mut all: BTreeMap<String, AccessTotal> = BTreeMap::new();
     for one in machines {
         let facts = app.agents.of(&one.name).and_then(|known| known.facts());
-        let system = facts.map_or(String::new(), |f| format!("{} {}", f.system.name, f.system.version).trim().to_string());
+        let told = facts.map(|f| format!("{} {}", f.system.name, f.system.version).trim().to_string()).filter(|t| !t.is_empty());
+        let labelled = || directory.machine(&one.name)?.labels.iter().find_map(|l| l.strip_prefix("os=").map(String::from));
+        let system = told.or_else(labelled).unwrap_or_default();
         let begin = || AccessTotal { name: system.clone(), count: 0, around: 0, seconds: 0, longest: 0, ..one.clone() };
         let total = all.entry(system.clone()).or_insert_with(begin);
         (total.count, total.around, total.seconds) = (total.count + one.count, total.around + one.around, total.seconds + one.seconds);

@@ -53,8 +53,8 @@ pub struct AgainFields {
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
     /// A version of the rules; those in force where nothing is said
-    #[arg(long, conflicts_with = "rules")]
-    pub version: Option<i64>,
+    #[arg(long, conflicts_with = "rules", value_name = "VERSION")]
+    pub rules_version: Option<i64>,
     /// Rules that are not published (TOML)
     #[arg(long, value_name = "FILE")]
     pub rules: Option<PathBuf>,

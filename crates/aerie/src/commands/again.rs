@@ -19,7 +19,7 @@ pub(super) async fn run(client: &Client, fields: AgainFields, printer: Printer) 
     let query = AgainQuery {
         from: Some(instant(&fields.from, &zone, now)?),
         until: fields.until.map(|t| instant(&t, &zone, now)).transpose()?,
-        version: fields.version,
+        version: fields.rules_version,
         rules: text(fields.rules)?,
         detections: text(fields.detections)?,
     };

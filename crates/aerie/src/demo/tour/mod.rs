@@ -1,5 +1,7 @@
 //! The whole example without a person: each step is done with the real programs, and checked.
 
+mod audit;
+
 use super::browser::Browser;
 use super::newcomer::Newcomer;
 use super::people::{Ended, People};
@@ -7,11 +9,10 @@ use super::running::Running;
 use crate::cli::Demo;
 use crate::output::Printer;
 use crate::{Exit, Failure};
-use aerie_api::{EffectQuery, EffectView, EvidenceQuery, FindingStep, RuleEdit, SessionView, WhyQuery};
-use aerie_client::{Client, ClientError, FindingQuery, ListQuery, ScanQuery, SessionQuery};
-use aerie_core::evidence::verify_pack;
+use aerie_api::{EffectQuery, EffectView, RuleEdit, SessionView, WhyQuery};
+use aerie_client::{Client, ClientError, FindingQuery, ListQuery, SessionQuery};
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp, Zoned};
+use jiff::{Timestamp, Zoned};
 use serde::Serialize;
 use std::time::{Duration, Instant};
 
@@ -123,6 +124,9 @@ impl Tour {
         self.step("Somebody signs in to spectro-1 around the gateway, and the audit finds it", async |t| t.around().await).await;
         self.step("The audits of a month found what was planted", async |t| t.planted().await).await;
         self.step("A finding is taken on, settled and in the log", async |t| t.case().await).await;
+        self.step("The log of coude-1 comes by its agent, and shows the session there", async |t| t.shipped().await).await;
+        self.step("A session that other rules would refuse is told, and no finding changes", async |t| t.again().await).await;
+        self.step("The week as the auditor gets it by mail", async |t| t.report().await).await;
         self.step("The log verifies", async |t| t.log().await).await;
         self.step("Evidence for an outsider verifies without the service, and not once it was changed", async |t| t.evidence().await).await;
     }
@@ -471,77 +475,6 @@ impl Tour {
         let past = self.effect().await?.past;
         let told: Vec<&str> = past.judged.iter().map(|j| j.sentence.as_str()).collect();
         Ok((past.refused > 0, format!("{}\n{}", past.sentence, told.join("\n"))))
-    }
-
-    async fn around(&self) -> Found {
-        let Some(machine) = self.people.demo.machines.iter().find(|m| m.name == "spectro-1") else {
-            return Err(Failure::internal("no machine"));
-        };
-        let key = self.people.demo.key_file("amara").to_string();
-        let port = machine.address.port().to_string();
-        let unknown = ["-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"];
-        let arguments = [&unknown[..], &["-i", &key, "-p", &port, "operator@127.0.0.1", "hostname"]].concat();
-        let direct = self.people.run_with("ssh", "", &arguments, "").await?;
-        let log = tokio::fs::File::open(&machine.log).await.map_err(|e| Failure::file(&machine.log, &e))?;
-        let result = self
-            .client
-            .scan(&ScanQuery { name: Some("spectro-1/auth.log".into()), zone: Some("UTC".into()), ..ScanQuery::default() }, log)
-            .await?;
-        let found = result.findings.iter().find(|f| f.kind == "around-gateway" && f.source.as_deref() == Some("127.0.0.1"));
-        let held = direct.status == Some(0) && found.is_some() && result.explained > 0;
-        Ok((held, format!("{}\n{}", result.sentence, found.map_or("", |f| &f.sentence))))
-    }
-
-    async fn planted(&self) -> Found {
-        let findings = self.client.findings(&FindingQuery { limit: Some(100), ..Default::default() }).await?.items;
-        let wanted = [
-            "around-gateway",
-            "outside-hours",
-            "unowned-account",
-            "guessed",
-            "unknown-session",
-            "key-added",
-            "spraying",
-            "two-places",
-            "logging-stopped",
-        ];
-        let missing: Vec<&str> = wanted.into_iter().filter(|w| !findings.iter().any(|f| f.kind == *w)).collect();
-        let told: Vec<String> = findings.iter().map(|f| format!("{:<9} {}", f.importance, f.sentence)).collect();
-        Ok((missing.is_empty(), if missing.is_empty() { told.join("\n") } else { format!("not found: {}", missing.join(", ")) }))
-    }
-
-    async fn case(&self) -> Found {
-        let query = FindingQuery { kind: Some("spraying".into()), limit: Some(1), ..FindingQuery::default() };
-        let Some(finding) = self.client.findings(&query).await?.items.pop() else {
-            return Ok((false, "there is no such finding".into()));
-        };
-        let step = |word: &str| FindingStep { step: word.into(), ..FindingStep::default() };
-        self.client.work_on_finding(&finding.id, &FindingStep { owner: Some("lena".into()), ..step("assign") }).await?;
-        let why = Some("That network no longer reaches the archive.".into());
-        let done = self.client.work_on_finding(&finding.id, &FindingStep { why, ..step("resolve") }).await?;
-        let told: Vec<&str> = done.history.iter().map(|h| h.sentence.as_str()).collect();
-        Ok((done.state == "resolved" && told.len() == 2, told.join("\n")))
-    }
-
-    async fn evidence(&self) -> Found {
-        let now = Timestamp::now();
-        let query =
-            EvidenceQuery { from: now - SignedDuration::from_hours(24 * 20), until: now, machine: Some("archive-db".into()), person: None };
-        let bytes = self.client.evidence(&query).await?;
-        let keys = self.client.verify_log().await?.public_keys;
-        let known: Vec<_> = keys.iter().filter_map(|k| crate::commands::log::key(k).ok()).collect();
-        let mut files = crate::commands::log::unpack(bytes.as_slice())?;
-        let report = verify_pack(&files, &known);
-        if let Some(events) = files.get_mut("events.ndjson").and_then(|e| e.get_mut(200)) {
-            *events ^= 1;
-        }
-        let changed = verify_pack(&files, &known);
-        Ok((report.holds() && report.key_known && !changed.holds(), format!("{}\n{}", report.sentence(), changed.sentence())))
-    }
-
-    async fn log(&self) -> Found {
-        let report = self.client.verify_log().await?;
-        Ok((report.holds, report.sentence))
     }
 }
 
