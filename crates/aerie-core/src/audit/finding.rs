@@ -321,8 +321,15 @@ struct Kept {
 impl Kept {
     /// The finding with its sentence, which tells times in a zone.
     fn told(&self, zone: &jiff::tz::TimeZone) -> Finding {
-        let sentence = format!("{} {}; {}.", self.what, times(&self.finding, zone), self.why);
-        Finding { sentence, ..self.finding.clone() }
+        Finding { sentence: self.sentence(zone), ..self.finding.clone() }
+    }
+
+    fn into_told(self, zone: &jiff::tz::TimeZone) -> Finding {
+        Finding { sentence: self.sentence(zone), ..self.finding }
+    }
+
+    fn sentence(&self, zone: &jiff::tz::TimeZone) -> String {
+        format!("{} {}; {}.", self.what, times(&self.finding, zone), self.why)
     }
 }
 
@@ -417,13 +424,21 @@ impl Findings {
 
     /// The findings, most important first, then the newest; times in sentences are told in `zone`.
     pub fn finish(self, zone: &jiff::tz::TimeZone) -> Vec<Finding> {
-        sorted(self.found.values().map(|k| k.told(zone)).collect())
+        sorted(self.found.into_values().map(|k| k.into_told(zone)).collect())
     }
 
     /// Those that are new, or were counted since they were last asked for, in the same order. For logs that never end.
     pub fn poll_changed(&mut self, zone: &jiff::tz::TimeZone) -> Vec<Finding> {
         let changed = self.found.values_mut().filter_map(|k| std::mem::take(&mut k.changed).then(|| k.told(zone)));
-        sorted(changed.collect())
+        let told = sorted(changed.collect());
+        // A log that never ends has more causes than there is room for: those that were told, and are the longest over, make room.
+        if self.found.len() >= MOST_FINDINGS / 10 * 9 {
+            let mut lasts: Vec<Timestamp> = self.found.values().map(|k| k.finding.last).collect();
+            lasts.sort_unstable();
+            let middle = lasts.get(lasts.len() / 2).copied();
+            self.found.retain(|_, k| middle.is_none_or(|m| k.finding.last >= m));
+        }
+        told
     }
 }
 

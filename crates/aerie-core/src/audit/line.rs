@@ -159,13 +159,15 @@ fn closed(text: &str) -> Option<Message<'_>> {
 
 /// What stands before and behind the first place of a short text.
 fn cut<'a>(text: &'a str, at: &str) -> Option<(&'a str, &'a str)> {
-    let found = memchr::memmem::find(text.as_bytes(), at.as_bytes())?;
+    let (first, bytes) = (*at.as_bytes().first()?, text.as_bytes());
+    let found = memchr::memchr_iter(first, bytes).find(|n| bytes.get(*n..).is_some_and(|rest| rest.starts_with(at.as_bytes())))?;
     Some((text.get(..found)?, text.get(found + at.len()..)?))
 }
 
 /// What stands before and behind the last place of a short text.
 fn cut_last<'a>(text: &'a str, at: &str) -> Option<(&'a str, &'a str)> {
-    let found = text.as_bytes().windows(at.len()).rposition(|w| w == at.as_bytes())?;
+    let (first, bytes) = (*at.as_bytes().first()?, text.as_bytes());
+    let found = memchr::memrchr_iter(first, bytes).find(|n| bytes.get(*n..).is_some_and(|rest| rest.starts_with(at.as_bytes())))?;
     Some((text.get(..found)?, text.get(found + at.len()..)?))
 }
 

@@ -177,6 +177,8 @@ pub struct AccessLog {
     /// Time of the lines of a VNC server that follow.
     vnc_time: Option<Timestamp>,
     hosts: HashMap<String, Arc<str>>,
+    /// Host of the line before: lines come in runs.
+    last_host: Option<Arc<str>>,
     open: HashMap<ConnectionKey, Open>,
     by_pid: HashMap<(Arc<str>, u32), ConnectionKey>,
     order: VecDeque<(ConnectionKey, u64)>,
@@ -203,6 +205,7 @@ impl AccessLog {
             vnc: VncLog::default(),
             vnc_time: None,
             hosts: HashMap::new(),
+            last_host: None,
             open: HashMap::new(),
             by_pid: HashMap::new(),
             order: VecDeque::new(),
@@ -561,6 +564,15 @@ impl AccessLog {
     }
 
     fn host(&mut self, name: &str) -> Arc<str> {
+        if let Some(last) = self.last_host.as_ref().filter(|l| ***l == *name) {
+            return last.clone();
+        }
+        let host = self.known_host(name);
+        self.last_host = Some(host.clone());
+        host
+    }
+
+    fn known_host(&mut self, name: &str) -> Arc<str> {
         if let Some(host) = self.hosts.get(name) {
             return host.clone();
         }

@@ -53,11 +53,11 @@ pub struct AgainFields {
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
     /// A version of the rules; those in force where nothing is said
-    #[arg(long, conflicts_with = "rules", value_name = "VERSION")]
-    pub rules_version: Option<i64>,
+    #[arg(long, conflicts_with = "draft", value_name = "VERSION")]
+    pub rules: Option<i64>,
     /// Rules that are not published (TOML)
     #[arg(long, value_name = "FILE")]
-    pub rules: Option<PathBuf>,
+    pub draft: Option<PathBuf>,
     /// Detections that are not published (TOML)
     #[arg(long, value_name = "FILE")]
     pub detections: Option<PathBuf>,

@@ -19,8 +19,8 @@ pub(super) async fn run(client: &Client, fields: AgainFields, printer: Printer) 
     let query = AgainQuery {
         from: Some(instant(&fields.from, &zone, now)?),
         until: fields.until.map(|t| instant(&t, &zone, now)).transpose()?,
-        version: fields.rules_version,
-        rules: text(fields.rules)?,
+        version: fields.rules,
+        rules: text(fields.draft)?,
         detections: text(fields.detections)?,
     };
     let again = client.judge_again(&query).await?;

@@ -98,7 +98,7 @@ async fn enrol(given: EnrolFields, yes: bool, dir: StateDir, printer: Printer) -
         return Err(files(StateError::Enrolled(dir.path().display().to_string())));
     }
     let code = code(&given)?;
-    if given.log.as_deref().is_some_and(|log| log != "journal" && !log.starts_with('/')) {
+    if given.log.as_deref().is_some_and(|log| log != aerie_agent::JOURNAL && !log.starts_with('/')) {
         return Err(Failure::usage("--log takes `journal` or the whole path of a file"));
     }
     let options = enrolment(given);
@@ -150,13 +150,19 @@ fn status(dir: &StateDir, printer: Printer) -> Result<Exit, Failure> {
 /// A unit that gives the agent no more than it needs.
 fn unit(dir: &StateDir) -> String {
     let program = std::env::current_exe().map(|p| p.display().to_string()).unwrap_or_else(|_| "/usr/local/bin/aerie-agent".into());
+    // Without rights, root reads only what it owns or its groups may read.
+    let groups = match dir.load().ok().and_then(|state| state.log) {
+        Some(log) if log == aerie_agent::JOURNAL => "SupplementaryGroups=systemd-journal\n",
+        Some(_) => "SupplementaryGroups=adm\n",
+        None => "",
+    };
     let command = if aerie_agent::called() == "aerie-agent" { "" } else { " agent" };
     format!(
         "[Unit]\nDescription=Aerie agent\nWants=network-online.target\nAfter=network-online.target\n\n[Service]\nExecStart={program}{command} run --state {state}\n\
          Restart=always\nRestartSec=5\n# It needs no rights: with DynamicUser, enrol it with --state {state} and give that directory to its user.\nNoNewPrivileges=yes\n\
          ProtectSystem=strict\nProtectHome=yes\nReadWritePaths={state}\nPrivateTmp=yes\nPrivateDevices=yes\nProtectKernelTunables=yes\nProtectKernelModules=yes\n\
          ProtectControlGroups=yes\nRestrictAddressFamilies=AF_INET AF_INET6 AF_UNIX AF_NETLINK\nRestrictNamespaces=yes\nLockPersonality=yes\nMemoryDenyWriteExecute=yes\n\
-         CapabilityBoundingSet=\nSystemCallArchitectures=native\nMemoryMax=64M\n\n[Install]\nWantedBy=multi-user.target",
+         CapabilityBoundingSet=\n{groups}SystemCallArchitectures=native\nMemoryMax=64M\n\n[Install]\nWantedBy=multi-user.target",
         state = dir.path().display()
     )
 }

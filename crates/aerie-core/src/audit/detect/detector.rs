@@ -1,6 +1,7 @@
 //! Holds signals against detections.
 
 use super::document::{Detection, DetectionSet, Stage};
+use super::hashing::{Hashing, Once};
 use super::signal::{Field, Signal, What};
 use super::state::{Came, Hit, State};
 use crate::audit::finding::{Cause, Detected, FindingKind, Findings, Raised};
@@ -21,7 +22,7 @@ pub struct Detector {
     states: Vec<(usize, State)>,
     /// Which of the states look at a kind of signal.
     of_kind: Vec<Vec<usize>>,
-    key: String,
+    hashing: Hashing,
     looked: Option<Timestamp>,
     has_absences: bool,
 }
@@ -43,7 +44,7 @@ impl Detector {
         let of_kind =
             What::ALL.iter().map(|what| states.iter().enumerate().filter(|(_, s)| looks(s, *what)).map(|(n, _)| n).collect()).collect();
         let has_absences = states.iter().any(|(_, s)| matches!(s, State::Absence(_)));
-        Self { set, zone, states, of_kind, key: String::new(), looked: None, has_absences }
+        Self { set, zone, states, of_kind, hashing: Hashing::default(), looked: None, has_absences }
     }
 
     /// Whether nothing looks at signals of a kind.
@@ -56,7 +57,8 @@ impl Detector {
         if self.has_absences && self.looked.is_none_or(|l| signal.at.duration_since(l) > LOOK_EVERY) {
             self.handle_time(signal.at, findings);
         }
-        let Self { set, zone, states, of_kind, key, .. } = self;
+        let Self { set, zone, states, of_kind, hashing, .. } = self;
+        let mut once = Once::default();
         for at in of_kind.get(signal.what as usize).into_iter().flatten() {
             let Some((number, state)) = states.get_mut(*at) else { continue };
             let Some(detection) = set.all().get(*number) else { continue };
@@ -64,10 +66,8 @@ impl Detector {
             if !ends && !detection.form.looks_at(signal, zone) {
                 continue;
             }
-            if !write_key(key, detection.form.by(), signal, zone) {
-                continue;
-            }
-            match state.handle(&detection.form, key, signal, zone) {
+            let Some(key) = hashing.key(detection.form.by(), signal, zone, &mut once) else { continue };
+            match state.handle(&detection.form, key, signal, zone, |field| hashing.field(field, signal, zone, &mut once)) {
                 Came::Nothing => {}
                 Came::Found(hit) => raise(detection, set.version(), signal, hit, zone, findings),
                 Came::Await(due) => {
@@ -86,26 +86,6 @@ impl Detector {
         told.sort_by_key(|r| r.at);
         told.into_iter().for_each(|r| findings.handle_raised(r));
     }
-}
-
-/// Writes what makes signals belong together; false where one of its parts is not known.
-fn write_key(key: &mut String, by: &[Field], signal: &Signal<'_>, zone: &TimeZone) -> bool {
-    key.clear();
-    for field in by {
-        let before = key.len();
-        match field {
-            // The frequent ones without a copy.
-            Field::Machine => key.push_str(signal.machine),
-            Field::Source => key.push_str(signal.source),
-            Field::Account => key.push_str(signal.account),
-            other => key.push_str(&signal.text(*other, zone)),
-        }
-        if key.len() == before {
-            return false;
-        }
-        key.push('\0');
-    }
-    true
 }
 
 /// What makes occurrences one finding.

@@ -8,6 +8,7 @@ mod case;
 mod detector;
 mod document;
 mod form;
+mod hashing;
 mod pattern;
 mod signal;
 mod state;

@@ -1,13 +1,12 @@
 //! What detections remember, and when they find something.
 
 use super::form::{Form, Step};
+use super::hashing::{Key, Taken};
 use super::signal::{Field, Signal};
 use crate::audit::{LogLine, Raised};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use std::collections::hash_map::RandomState;
 use std::collections::{HashMap, VecDeque};
-use std::hash::BuildHasher as _;
 
 /// Keys that a detection remembers; beyond, the oldest are forgotten. A botnet has tens of thousands of addresses.
 pub const MOST_KEYS: usize = 50_000;
@@ -41,20 +40,20 @@ impl Hit {
 
 /// Something for each key, and for no more than [`MOST_KEYS`].
 pub(super) struct Keyed<T> {
-    of: HashMap<Box<str>, T>,
-    order: VecDeque<Box<str>>,
+    of: HashMap<Key, T, Taken>,
+    order: VecDeque<Key>,
 }
 
 impl<T> Default for Keyed<T> {
     fn default() -> Self {
-        Self { of: HashMap::new(), order: VecDeque::new() }
+        Self { of: HashMap::default(), order: VecDeque::new() }
     }
 }
 
 impl<T: Default> Keyed<T> {
     /// Does something with what is kept for a key. For a known key nothing is allocated.
-    fn with<R>(&mut self, key: &str, what: impl FnOnce(&mut T) -> R) -> R {
-        if let Some(kept) = self.of.get_mut(key) {
+    fn with<R>(&mut self, key: Key, what: impl FnOnce(&mut T) -> R) -> R {
+        if let Some(kept) = self.of.get_mut(&key) {
             return what(kept);
         }
         if self.order.len() >= MOST_KEYS
@@ -64,8 +63,8 @@ impl<T: Default> Keyed<T> {
         }
         let mut kept = T::default();
         let done = what(&mut kept);
-        self.order.push_back(key.into());
-        self.of.insert(key.into(), kept);
+        self.order.push_back(key);
+        self.of.insert(key, kept);
         done
     }
 }
@@ -73,7 +72,7 @@ impl<T: Default> Keyed<T> {
 /// What a detection remembers.
 pub(super) enum State {
     Match,
-    Count(Keyed<Counted>, RandomState),
+    Count(Keyed<Counted>),
     Sequence(Keyed<Followed>),
     Absence(Keyed<Vec<Awaited>>),
     First(Keyed<Learnt>),
@@ -81,9 +80,20 @@ pub(super) enum State {
     Overlap(Keyed<VecDeque<Open>>),
 }
 
+/// What is counted of one key. Of a flood of addresses each has one of these, and most come once in a window: what they take is small, so
+/// that many of them stay near the processor.
 #[derive(Default)]
 pub(super) struct Counted {
-    /// When, in milliseconds since the epoch; the newest, at most as many as are asked for. Of a flood of addresses each has one of these.
+    /// The newest, in milliseconds since the epoch, and what stood for its value.
+    last: Option<i64>,
+    value: u64,
+    /// Once there are several within the window.
+    more: Option<Box<Several>>,
+}
+
+#[derive(Default)]
+struct Several {
+    /// When; the newest, at most as many as are asked for.
     times: VecDeque<i64>,
     /// Different values, each as it was seen last, in no order; at most as many as are asked for.
     values: Vec<(u64, i64)>,
@@ -93,14 +103,15 @@ pub(super) struct Counted {
 
 #[derive(Default)]
 pub(super) struct Followed {
-    step: usize,
+    step: u32,
     /// Signals of the step that is being filled.
-    filled: usize,
+    filled: u32,
     /// Signals of the first step.
     times: u64,
-    first: Option<Timestamp>,
-    last: Option<Timestamp>,
-    lines: Vec<LogLine>,
+    /// When the last came, in milliseconds since the epoch.
+    last: Option<i64>,
+    /// Lines of the steps that are done.
+    lines: Box<[LogLine]>,
 }
 
 pub(super) struct Awaited {
@@ -135,7 +146,7 @@ impl State {
     pub(super) fn of(form: &Form) -> Self {
         match form {
             Form::Match { .. } => Self::Match,
-            Form::Count { .. } => Self::Count(Keyed::default(), RandomState::new()),
+            Form::Count { .. } => Self::Count(Keyed::default()),
             Form::Sequence { .. } => Self::Sequence(Keyed::default()),
             Form::Absence { .. } => Self::Absence(Keyed::default()),
             Form::First { .. } => Self::First(Keyed::default()),
@@ -144,22 +155,29 @@ impl State {
         }
     }
 
-    /// Takes a signal that fits one of the form's patterns, or the end of an access.
-    pub(super) fn handle(&mut self, form: &Form, key: &str, signal: &Signal<'_>, zone: &TimeZone) -> Came {
+    /// Takes a signal that fits one of the form's patterns, or the end of an access. `value` gives what stands for a field of it.
+    pub(super) fn handle(
+        &mut self,
+        form: &Form,
+        key: Key,
+        signal: &Signal<'_>,
+        zone: &TimeZone,
+        value: impl FnOnce(Field) -> Option<Key>,
+    ) -> Came {
         let found = match (self, form) {
             (Self::Match, Form::Match { .. }) => Hit::once(),
-            (Self::Count(keyed, hashing), Form::Count { distinct, at_least, within, .. }) => {
-                let value = distinct.map(|field| signal.text(field, zone));
-                if value.as_ref().is_some_and(|v| v.is_empty()) {
-                    return Came::Nothing;
-                }
-                let value = value.map(|v| hashing.hash_one(&*v));
+            (Self::Count(keyed), Form::Count { distinct, at_least, within, .. }) => {
+                let value = match distinct.map(value) {
+                    Some(None) => return Came::Nothing,
+                    Some(Some(value)) => Some(value as u64),
+                    None => None,
+                };
                 keyed.with(key, |c| c.handle(signal, value, *at_least, within.get()))
             }
             (Self::Sequence(keyed), Form::Sequence { steps, within, .. }) => {
                 // What cannot begin a sequence needs no room of its own.
                 let begins = steps.first().is_some_and(|s| s.of.fits(signal, zone));
-                if !begins && !keyed.of.contains_key(key) {
+                if !begins && !keyed.of.contains_key(&key) {
                     return Came::Nothing;
                 }
                 keyed.with(key, |f| f.handle(signal, steps, within.get(), zone))
@@ -198,7 +216,7 @@ impl State {
     }
 
     /// Keeps what is to be told when nothing follows.
-    pub(super) fn keep_awaited(&mut self, key: &str, raised: Raised, due: Timestamp) {
+    pub(super) fn keep_awaited(&mut self, key: Key, raised: Raised, due: Timestamp) {
         if let Self::Absence(keyed) = self {
             keyed.with(key, |all| {
                 if all.len() < MOST_OPEN {
@@ -222,31 +240,60 @@ impl State {
 impl Counted {
     fn handle(&mut self, signal: &Signal<'_>, value: Option<u64>, at_least: usize, within: SignedDuration) -> Option<Hit> {
         let (at, within) = (signal.at.as_millisecond(), i64::try_from(within.as_millis()).unwrap_or(i64::MAX));
-        let (count, first) = match value {
-            Some(value) => self.handle_value(value, at, at_least, within),
-            None => self.handle_time(at, at_least, within),
+        let (count, first) = match self.last {
+            Some(last) if at - last <= within => {
+                let more = self.several(value.is_some());
+                match value {
+                    Some(value) => more.handle_value(value, at, at_least, within),
+                    None => more.handle_time(at, at_least, within),
+                }
+            }
+            // Whatever was before is over.
+            _ => {
+                *self = Self { last: None, value: value.unwrap_or_default(), more: None };
+                (1, at)
+            }
         };
+        self.last = self.last.max(Some(at));
         if count < at_least {
-            self.firing = false;
             // The last before it is enough, and each of the last few may be that.
             if count + EARLY_LINES >= at_least {
-                self.lines.truncate(EARLY_LINES - 1);
-                self.lines.extend((signal.lines)());
-            } else {
-                self.lines.clear();
+                let more = self.several(value.is_some());
+                more.firing = false;
+                more.lines.truncate(EARLY_LINES - 1);
+                more.lines.extend((signal.lines)());
+            } else if let Some(more) = &mut self.more {
+                more.firing = false;
+                more.lines.clear();
             }
             return None;
         }
-        let again = std::mem::replace(&mut self.firing, true);
+        let more = self.several(value.is_some());
+        let again = std::mem::replace(&mut more.firing, true);
         // Of different values, a burst counts once.
         if again && value.is_some() {
             return None;
         }
         let count = if again || value.is_some() { 1 } else { at_least as u64 };
         let first = Timestamp::from_millisecond(first).ok();
-        Some(Hit { count, first, lines: std::mem::take(&mut self.lines), ..Hit::default() })
+        Some(Hit { count, first, lines: std::mem::take(&mut more.lines), ..Hit::default() })
     }
 
+    /// Room for several; what there is of one is in it.
+    fn several(&mut self, distinct: bool) -> &mut Several {
+        let (last, value) = (self.last, self.value);
+        self.more.get_or_insert_with(|| {
+            let values = last.filter(|_| distinct).map(|last| (value, last));
+            Box::new(Several {
+                times: last.filter(|_| !distinct).into_iter().collect(),
+                values: values.into_iter().collect(),
+                ..Several::default()
+            })
+        })
+    }
+}
+
+impl Several {
     /// How many there are within the window, up to as many as are asked for, and when the first of them was.
     fn handle_time(&mut self, at: i64, at_least: usize, within: i64) -> (usize, i64) {
         while self.times.front().is_some_and(|t| at - t > within) {
@@ -284,15 +331,16 @@ impl Counted {
 
 impl Followed {
     fn handle(&mut self, signal: &Signal<'_>, steps: &[Step], within: SignedDuration, zone: &TimeZone) -> Option<Hit> {
-        if self.last.is_some_and(|last| signal.at.duration_since(last) > within) {
+        let (at, within) = (signal.at.as_millisecond(), i64::try_from(within.as_millis()).unwrap_or(i64::MAX));
+        if self.last.is_some_and(|last| at - last > within) {
             *self = Self::default();
         }
-        let fits = |step: usize| steps.get(step).is_some_and(|s| s.of.fits(signal, zone));
-        let enough = |step: usize, filled: usize| steps.get(step).is_some_and(|s| filled >= s.at_least);
+        let fits = |step: u32| steps.get(step as usize).is_some_and(|s| s.of.fits(signal, zone));
+        let enough = |step: u32, filled: u32| steps.get(step as usize).is_some_and(|s| filled as usize >= s.at_least);
         if self.step > 0 && self.filled == 0 && fits(self.step - 1) && !fits(self.step) {
             // More of the step before: it goes on.
             self.times += u64::from(self.step == 1);
-            self.last = Some(signal.at);
+            self.last = Some(at);
             return None;
         }
         if !fits(self.step) {
@@ -302,21 +350,22 @@ impl Followed {
                 return None;
             }
         }
-        self.first = self.first.or(Some(signal.at));
-        self.last = Some(signal.at);
+        self.last = Some(at);
         self.times += u64::from(self.step == 0);
-        self.filled += 1;
+        self.filled = self.filled.saturating_add(1);
         if !enough(self.step, self.filled) {
             return None;
         }
         self.step += 1;
         self.filled = 0;
-        if self.step < steps.len() {
-            self.lines.extend((signal.lines)());
+        if (self.step as usize) < steps.len() {
+            let mut lines = std::mem::take(&mut self.lines).into_vec();
+            lines.extend((signal.lines)());
+            self.lines = lines.into();
             return None;
         }
         let done = std::mem::take(self);
-        Some(Hit { count: 1, first: Some(signal.at), lines: done.lines, times: done.times, ..Hit::default() })
+        Some(Hit { count: 1, first: Some(signal.at), lines: done.lines.into_vec(), times: done.times, ..Hit::default() })
     }
 }
 
