@@ -684,8 +684,8 @@ async fn a_finding_is_worked_on_and_others_like_it_are_kept_from_coming_up() {
         let path = format!("//main//button[normalize-space()='{name}']");
         d.query(By::XPath(path)).first().await.unwrap().click().await.unwrap();
     };
-    button("Seen").await;
-    says(&d, "[data-testid=case]", "Seen, nobody's").await;
+    button("Acknowledge").await;
+    says(&d, "[data-testid=case]", "Acknowledged, nobody's").await;
     button("Give to …").await;
     type_into(&d, "input[name=owner]", "\u{e009}a\u{e009}greta\n").await;
     says(&d, "[data-testid=case]", "greta's").await;
@@ -721,6 +721,40 @@ async fn a_finding_is_worked_on_and_others_like_it_are_kept_from_coming_up() {
     type_into(&d, "textarea[name=text]", "x").await;
     type_into(&d, "input[name=why]", "A slip\n").await;
     says(&d, "[role=alert]", "The detections: TOML parse error").await;
+    d.quit().await.unwrap();
+}
+
+#[tokio::test]
+async fn reports_are_shown_and_mailed_and_the_past_is_judged_again() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "greta").await;
+    goto(&d, "/reports").await;
+    says(&d, "h1", "No report is mailed yet.").await;
+    says(&d, "[data-testid=sample]", "around").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "reports");
+    // One for herself, by rule; the sample follows what is chosen.
+    d.execute("const s = document.querySelector('select[name=by]'); s.value = 'rule'; s.dispatchEvent(new Event('change'));", vec![])
+        .await
+        .unwrap();
+    says(&d, "[data-testid=sample]", "night-dome").await;
+    click(&d, "form.sheet button[data-kind=main]").await;
+    says(&d, "[data-testid=report]", "Each Monday at 07:00 about the week before, by rule.").await;
+    says(&d, "[data-testid=report]", "To Greta Moss · not mailed yet").await;
+    type_into(&d, "input[name=to]", "arlo\n").await;
+    says(&d, "[role=alert]", "arlo may not read everything").await;
+    click(&d, "[data-testid=report] button").await;
+    says(&d, "h1", "No report is mailed yet.").await;
+    goto(&d, "/rules/history").await;
+    click(&d, "[data-testid=again]").await;
+    says(&d, "[data-testid=judged]", "judges none otherwise than the rules of their moment").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new(), "judged again");
+    // On paper there is nothing to press.
+    let media = serde_json::json!({ "media": "print" });
+    d.cdp().send_raw("Emulation.setEmulatedMedia", media).await.unwrap();
+    goto(&d, "/accesses").await;
+    says(&d, "h1", "around Aerie").await;
+    let shown = d.find(By::Css("header")).await.unwrap().is_displayed().await.unwrap();
+    assert!(!shown && d.find(By::Css("[data-testid=total]")).await.unwrap().is_displayed().await.unwrap());
     d.quit().await.unwrap();
 }
 

@@ -86,7 +86,7 @@ const can = computed<What[]>(() => {
           :disabled="step.isPending.value"
           @click="step.mutate({ step: 'acknowledge' })"
         >
-          Seen
+          Acknowledge
         </button>
         <button
           v-if="!settled && finding.state !== 'in-work'"

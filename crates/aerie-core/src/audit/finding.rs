@@ -488,28 +488,45 @@ mod tests {
         }
     }
 
+    fn raised(source: &str, minute: i64) -> Raised {
+        let at = Timestamp::from_second(1_780_000_000 + minute * 60).unwrap();
+        Raised {
+            kind: FindingKind::AroundGateway,
+            what: "Somebody signed in to dome-east directly".into(),
+            why: "no session of Aerie explains it".into(),
+            machine: "dome-east".into(),
+            account: "operator".into(),
+            person: None,
+            source: Some(source.into()),
+            at,
+            first: at,
+            count: 1,
+            lines: vec![LogLine { file: "auth.log".into(), number: 1, offset: 0, text: "x".into(), digest: String::new() }],
+            session: None,
+            moment_ms: None,
+            about: None,
+        }
+    }
+
+    #[test]
+    fn a_log_that_never_ends_has_room_for_what_comes_late() {
+        let (mut findings, utc) = (Findings::default(), jiff::tz::TimeZone::UTC);
+        let most = i64::try_from(MOST_FINDINGS).unwrap();
+        for n in 0..3 * most {
+            findings.handle_raised(raised(&format!("source-{n}"), n));
+            if n % 1000 == 0 {
+                findings.poll_changed(&utc);
+            }
+        }
+        let last = findings.poll_changed(&utc);
+        assert_eq!(last[0].source.as_deref(), Some(format!("source-{}", 3 * most - 1).as_str()));
+        assert!(findings.count() <= MOST_FINDINGS);
+    }
+
     #[test]
     fn one_cause_is_one_finding_with_bounded_evidence() {
         let mut findings = Findings::default();
-        let line = LogLine { file: "auth.log".into(), number: 1, offset: 0, text: "x".into(), digest: String::new() };
-        for i in 0..50 {
-            findings.handle_raised(Raised {
-                kind: FindingKind::AroundGateway,
-                what: "Somebody signed in to dome-east directly".into(),
-                why: "no session of Aerie explains it".into(),
-                machine: "dome-east".into(),
-                account: "operator".into(),
-                person: None,
-                source: Some("10.0.0.1".into()),
-                at: Timestamp::from_second(1_780_000_000 + i * 60).unwrap(),
-                first: Timestamp::from_second(1_780_000_000 + i * 60).unwrap(),
-                count: 1,
-                lines: vec![line.clone()],
-                session: None,
-                moment_ms: None,
-                about: None,
-            });
-        }
+        (0..50).for_each(|minute| findings.handle_raised(raised("10.0.0.1", minute)));
         let utc = jiff::tz::TimeZone::UTC;
         assert_eq!((findings.poll_changed(&utc).len(), findings.poll_changed(&utc).len()), (1, 0));
         let all = findings.finish(&utc);

@@ -37,39 +37,20 @@ pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> 
     };
     let reading = Reading { format: format_of(format.as_deref(), mapping.as_deref())?, host: host.clone() };
     let alone = match policy.zip(directory) {
-        Some((policy, directory)) => Some(Alone::load(&policy, &directory, year, zone.as_deref())?.with_detections(detections.as_deref())?),
+        Some((policy, directory)) => {
+            Some(Arc::new(Alone::load(&policy, &directory, year, zone.as_deref())?.with_detections(detections.as_deref())?))
+        }
         None => None,
     };
-    let client = if alone.is_none() { Some(account::client(server)?) } else { None };
+    let way = match &alone {
+        Some(alone) => Way::Alone(alone.clone(), reading),
+        None => {
+            let query = ScanQuery { year, zone, format, mapping, host, ..ScanQuery::default() };
+            Way::Service { client: account::client(server)?, query, again }
+        }
+    };
     let files = logs::expand(&files)?;
-    let (mut results, mut broken, mut records) = (vec![], vec![], vec![]);
-    for (n, file) in files.iter().enumerate() {
-        if files.len() > 1 {
-            printer.remark(&format!("{} of {}: {}", n + 1, files.len(), file.display()));
-        }
-        let result = match (&alone, &client) {
-            (Some(alone), _) => alone.scan(file, &reading, |told| take(&mut records, told)),
-            (None, Some(client)) => {
-                let query = ScanQuery {
-                    name: Some(file.display().to_string()),
-                    year,
-                    zone: zone.clone(),
-                    format: format.clone(),
-                    mapping: mapping.clone(),
-                    host: host.clone(),
-                    ..ScanQuery::default()
-                };
-                by_service(client, query, file, again).await
-            }
-            (None, None) => return Err(Failure::internal("neither rules nor a service")),
-        };
-        match result {
-            Ok(result) => results.push((file.clone(), result)),
-            // One file that cannot be read must not hide what is in the others.
-            Err(e) if matches!(e.exit, Exit::File) && files.len() > 1 => broken.push((file.clone(), e.message)),
-            Err(e) => return Err(e),
-        }
-    }
+    let Audited { results, broken, records } = all(&files, &way, printer).await?;
     let behaviour: Vec<FindingView> = alone.map_or(vec![], |alone| alone.behaviour(records).into_iter().map(FindingView::from).collect());
     let found = !behaviour.is_empty() || results.iter().any(|(_, r)| !r.findings.is_empty());
     let shown: Vec<_> = results.iter().map(|(file, r)| serde_json::json!({ "file": file, "result": r })).collect();
@@ -92,6 +73,90 @@ pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> 
         (true, true) => Exit::No,
         (true, false) => Exit::Done,
     })
+}
+
+/// Who audits.
+#[derive(Clone)]
+enum Way {
+    /// This program, on files alone.
+    Alone(Arc<Alone>, Reading),
+    /// The service.
+    Service { client: Client, query: ScanQuery, again: bool },
+}
+
+/// What came of all files, in their order.
+#[derive(Default)]
+struct Audited {
+    results: Vec<(PathBuf, ScanResult)>,
+    /// Those that could not be read, and why.
+    broken: Vec<(PathBuf, String)>,
+    /// What the files show of accesses, where this program audits.
+    records: Vec<AccessRecord>,
+}
+
+/// Rotated sets that are audited at a time, at most; the service has other things to do.
+const MOST_AT_A_TIME: usize = 4;
+
+/// Audits all files, several sets of them at a time where there are several processors.
+async fn all(files: &[PathBuf], way: &Way, printer: Printer) -> Result<Audited, Failure> {
+    let mut lanes = std::thread::available_parallelism().map_or(1, usize::from).min(MOST_AT_A_TIME);
+    let mut sets = logs::sets(files).into_iter();
+    let mut running = tokio::task::JoinSet::new();
+    let mut done: Vec<(usize, PathBuf, Result<ScanResult, Failure>, Vec<AccessRecord>)> = vec![];
+    loop {
+        while lanes > 0
+            && let Some(set) = sets.next()
+        {
+            lanes -= 1;
+            let (way, of) = (way.clone(), files.len());
+            running.spawn(async move {
+                let mut told = vec![];
+                for (n, file) in set {
+                    if of > 1 {
+                        printer.remark(&format!("{} of {of}: {}", n + 1, file.display()));
+                    }
+                    let (result, records) = way.audit(&file).await;
+                    told.push((n, file, result, records));
+                }
+                told
+            });
+        }
+        let Some(ended) = running.join_next().await else { break };
+        lanes += 1;
+        done.extend(ended.map_err(|e| Failure::internal(e.to_string()))?);
+    }
+    done.sort_by_key(|d| d.0);
+    let mut all = Audited::default();
+    for (_, file, result, records) in done {
+        all.records.extend(records);
+        match result {
+            Ok(result) => all.results.push((file, result)),
+            // One file that cannot be read must not hide what is in the others.
+            Err(e) if matches!(e.exit, Exit::File) && files.len() > 1 => all.broken.push((file, e.message)),
+            Err(e) => return Err(e),
+        }
+    }
+    Ok(all)
+}
+
+impl Way {
+    async fn audit(&self, file: &Path) -> (Result<ScanResult, Failure>, Vec<AccessRecord>) {
+        match self.clone() {
+            Self::Alone(alone, reading) => {
+                let file = file.to_path_buf();
+                let scanning = tokio::task::spawn_blocking(move || {
+                    let mut records = vec![];
+                    let result = alone.scan(&file, &reading, |told| take(&mut records, told));
+                    (result, records)
+                });
+                scanning.await.unwrap_or_else(|e| (Err(Failure::internal(e.to_string())), vec![]))
+            }
+            Self::Service { client, query, again } => {
+                let query = ScanQuery { name: Some(file.display().to_string()), ..query };
+                (by_service(&client, query, file, again).await, vec![])
+            }
+        }
+    }
 }
 
 /// What the files hold, as whoever calls says.

@@ -36,6 +36,19 @@ pub(super) fn in_order(mut files: Vec<PathBuf>) -> Vec<PathBuf> {
     files
 }
 
+/// The same files with their numbers, each rotated set by itself: sets may be read beside each other, the pieces of one may not.
+pub(super) fn sets(files: &[PathBuf]) -> Vec<Vec<(usize, PathBuf)>> {
+    let of = |p: &Path| (p.parent().map(Path::to_path_buf), rotation(&p.file_name().unwrap_or_default().to_string_lossy()).0);
+    let mut all: Vec<Vec<(usize, PathBuf)>> = vec![];
+    for (n, file) in files.iter().enumerate() {
+        match all.last_mut().filter(|set| set.first().is_some_and(|(_, first)| of(first) == of(file))) {
+            Some(set) => set.push((n, file.clone())),
+            None => all.push(vec![(n, file.clone())]),
+        }
+    }
+    all
+}
+
 /// The files that are named, and those in the directories that are; `-` stands for standard input.
 ///
 /// # Errors
@@ -103,6 +116,13 @@ mod tests {
                 "wtmp"
             ]
         );
+    }
+
+    #[test]
+    fn pieces_of_one_log_stay_together_and_other_logs_are_by_themselves() {
+        let files = ["a/auth.log.1", "a/auth.log", "b/auth.log", "a/wtmp", "-", "-"].map(PathBuf::from);
+        let numbers: Vec<Vec<usize>> = sets(&files).iter().map(|set| set.iter().map(|(n, _)| *n).collect()).collect();
+        assert_eq!(numbers, [vec![0, 1], vec![2], vec![3], vec![4, 5]]);
     }
 
     #[test]
