@@ -2497,6 +2497,8 @@ export interface components {
              * @description When it began.
              */
             began: string;
+            /** @description Key id of the certificate, with its serial number, where one was used. */
+            certificate?: string | null;
             /**
              * Format: date-time
              * @description When it ended; absent where no log says so, and while it goes on.
@@ -2529,6 +2531,8 @@ export interface components {
             session?: string | null;
             /** @description Address; empty where no log tells it. */
             source: string;
+            /** @description Words of the capabilities that it was used for, as far as it is known. */
+            uses: string[];
         };
         /** @description How somebody signs in: their own account. */
         AccountView: {
@@ -4183,6 +4187,8 @@ export interface components {
                  * @description When it began.
                  */
                 began: string;
+                /** @description Key id of the certificate, with its serial number, where one was used. */
+                certificate?: string | null;
                 /**
                  * Format: date-time
                  * @description When it ended; absent where no log says so, and while it goes on.
@@ -4215,6 +4221,8 @@ export interface components {
                 session?: string | null;
                 /** @description Address; empty where no log tells it. */
                 source: string;
+                /** @description Words of the capabilities that it was used for, as far as it is known. */
+                uses: string[];
             }[];
             /** @description To be given as `after` for the next page; absent on the last. */
             next?: string | null;

@@ -61,6 +61,10 @@ pub struct AccessView {
     pub method: String,
     /// Fingerprint of the key.
     pub key: Option<String>,
+    /// Key id of the certificate, with its serial number, where one was used.
+    pub certificate: Option<String>,
+    /// Words of the capabilities that it was used for, as far as it is known.
+    pub uses: Vec<String>,
     /// When it began.
     #[schema(value_type = String, format = DateTime)]
     pub began: Timestamp,

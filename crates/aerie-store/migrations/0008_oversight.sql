@@ -1,5 +1,7 @@
 -- Certificates of accesses, as JSON.
 ALTER TABLE accesses ADD COLUMN certificate TEXT;
+-- What they were used for, as far as a log says: words of capabilities, separated by blanks.
+ALTER TABLE accesses ADD COLUMN uses TEXT NOT NULL DEFAULT '';
 
 -- When a recording was last held against the log, so that each has its turn.
 ALTER TABLE sessions ADD COLUMN checked INTEGER;

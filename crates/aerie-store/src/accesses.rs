@@ -86,6 +86,7 @@ fn record(r: &SqliteRow) -> Result<AccessRecord> {
         key: r.try_get("key")?,
         algorithm: r.try_get("algorithm")?,
         certificate: r.try_get::<Option<String>, _>("certificate")?.map(|c| serde_json::from_str(&c)).transpose()?,
+        uses: r.try_get("uses")?,
         begin: at(r.try_get("began")?),
         end: r.try_get::<Option<i64>, _>("ended")?.map(at),
         explained: session.is_some(),
@@ -115,11 +116,11 @@ impl Part {
         match self {
             Self::Sessions => {
                 "SELECT id, 'ssh' AS service, machine, account, person, source, 0 AS port, factors AS method, NULL AS key, '' AS algorithm, \
-                 NULL AS certificate, began, ended, id AS session, '[]' AS lines, rule FROM sessions WHERE TRUE"
+                 NULL AS certificate, began, ended, id AS session, '[]' AS lines, rule, uses FROM sessions WHERE TRUE"
             }
             Self::Logged => {
                 "SELECT id, service, machine, account, person, source, port, method, key, algorithm, certificate, began, ended, session, \
-                 lines, '' AS rule FROM accesses WHERE session IS NULL"
+                 lines, '' AS rule, uses FROM accesses WHERE session IS NULL"
             }
         }
     }
@@ -171,7 +172,8 @@ impl Store {
         for one in told {
             match one {
                 Recorded::Began(record) => began(&mut t, record).await?,
-                Recorded::Ended { id, at, line } => ended(&mut t, id, *at, line.as_ref()).await?,
+                Recorded::Ended { id, at, line } => more(&mut t, id, Told { end: Some(*at), uses: "", line: line.as_ref() }).await?,
+                Recorded::Used { id, uses, line } => more(&mut t, id, Told { end: None, uses, line: Some(line) }).await?,
                 Recorded::Closed { machine, source, port, at, line } => closed(&mut t, (machine, source, *port), *at, line).await?,
             }
         }
@@ -301,11 +303,11 @@ async fn began(t: &mut Transaction<'_, Sqlite>, new: &AccessRecord) -> Result<()
 async fn put(t: &mut Transaction<'_, Sqlite>, r: &AccessRecord) -> Result<()> {
     sqlx::query(
         "INSERT INTO accesses (id, service, machine, account, person, source, port, method, key, began, ended, session, lines, algorithm,
-           certificate)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)
+           certificate, uses)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)
          ON CONFLICT (id) DO UPDATE SET service = excluded.service, person = excluded.person, port = excluded.port, method = excluded.method,
            key = excluded.key, ended = excluded.ended, algorithm = excluded.algorithm, session = excluded.session, lines = excluded.lines,
-           certificate = excluded.certificate",
+           certificate = excluded.certificate, uses = excluded.uses",
     )
     .bind(&r.id)
     .bind(r.service.word())
@@ -322,19 +324,28 @@ async fn put(t: &mut Transaction<'_, Sqlite>, r: &AccessRecord) -> Result<()> {
     .bind(serde_json::to_string(&r.lines)?)
     .bind(&r.algorithm)
     .bind(r.certificate.as_ref().map(serde_json::to_string).transpose()?)
+    .bind(&r.uses)
     .execute(&mut **t)
     .await?;
     Ok(())
 }
 
-async fn ended(t: &mut Transaction<'_, Sqlite>, id: &str, when: Timestamp, line: Option<&LogLine>) -> Result<()> {
+/// What a later line tells of an access.
+struct Told<'a> {
+    end: Option<Timestamp>,
+    uses: &'a str,
+    line: Option<&'a LogLine>,
+}
+
+async fn more(t: &mut Transaction<'_, Sqlite>, id: &str, told: Told<'_>) -> Result<()> {
     let row = sqlx::query("SELECT * FROM accesses WHERE id = coalesce((SELECT access FROM access_aliases WHERE id = ?1), ?1)")
         .bind(id)
         .fetch_optional(&mut **t)
         .await?;
     let Some(kept) = row.as_ref().map(record).transpose()? else { return Ok(()) };
     let mut more = kept.clone();
-    more.merge(AccessRecord { end: Some(when), lines: line.cloned().into_iter().collect(), ..kept.clone() });
+    let lines = told.line.cloned().into_iter().collect();
+    more.merge(AccessRecord { end: told.end, uses: told.uses.into(), lines, ..kept.clone() });
     if more == kept { Ok(()) } else { put(t, &more).await }
 }
 
@@ -355,7 +366,7 @@ async fn closed(
     .fetch_optional(&mut **t)
     .await?;
     match id {
-        Some(id) => ended(t, &id, when, Some(line)).await,
+        Some(id) => more(t, &id, Told { end: Some(when), uses: "", line: Some(line) }).await,
         None => Ok(()),
     }
 }

@@ -44,6 +44,7 @@ const open = ref<string>("");
           <td class="whitespace-nowrap">
             <template v-if="a.session">through Aerie</template>
             <span v-else class="font-semibold text-viol">around it</span>
+            <span v-if="a.uses.length" class="block text-[0.85rem] text-soft">{{ a.uses.join(", ") }}</span>
           </td>
           <td class="whitespace-nowrap">
             <button

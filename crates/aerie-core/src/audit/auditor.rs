@@ -228,6 +228,7 @@ impl Auditor {
             key: access.key.clone(),
             algorithm: access.algorithm.clone(),
             certificate: access.certificate.clone(),
+            uses: words(access.uses),
             begin: access.begin,
             end: access.end,
             session: None,
@@ -403,6 +404,11 @@ impl Auditor {
             about: None,
         });
     }
+}
+
+/// Words of capabilities, separated by blanks.
+pub(super) fn words(uses: Capabilities) -> String {
+    uses.iter().map(|c| c.word()).collect::<Vec<_>>().join(" ")
 }
 
 enum Explained {

@@ -66,7 +66,7 @@ impl From<&AccessRecord> for Happened {
             algorithm: r.algorithm.clone(),
             service: r.service.word(),
             through: r.session.is_some(),
-            uses: String::new(),
+            uses: r.uses.clone(),
             session: r.session.clone(),
             bytes: None,
             lines: r.lines.clone(),
@@ -77,14 +77,13 @@ impl From<&AccessRecord> for Happened {
 impl Happened {
     /// A session of Aerie's own, which carried so many bytes.
     pub fn session(s: &KnownSession, bytes: u64) -> Self {
-        let uses: Vec<&str> = s.uses.iter().map(|c| c.word()).collect();
         Self {
             end: s.end,
             account: s.account.clone(),
             source: s.source.map_or(String::new(), |a| a.to_string()),
             service: "ssh",
             through: true,
-            uses: uses.join(" "),
+            uses: super::auditor::words(s.uses),
             bytes: Some(bytes),
             ..Self::event(What::Access, s.begin, &s.person, &s.machine, Some(&s.id))
         }
@@ -145,7 +144,8 @@ impl<'a> Behaviour<'a> {
         if used("forward") {
             self.show(&happened, What::Forward, happened.at);
         }
-        if used("upload") || used("download") {
+        // Of what goes around Aerie it is known that files were within reach, and not what was done with them.
+        if used("upload") || used("download") || (!happened.through && used("browse")) {
             self.show(&happened, What::Transfer, happened.at);
         }
         self.count += 1;

@@ -1,5 +1,7 @@
 //! One line of an OpenSSH server's log, in the traditional syslog form (RFC 3164 section 4.1).
 
+use crate::policy::Capability;
+
 /// How somebody proved who they are, as far as the server says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Proof<'a> {
@@ -51,6 +53,15 @@ pub enum Message<'a> {
     },
     /// The session of an account is over, told by PAM under the same process.
     SessionClosed,
+    /// Somebody who had got in used it for something.
+    Used {
+        /// For what.
+        capability: Capability,
+        /// Address and port, where the line names them.
+        from: Option<(&'a str, u16)>,
+        /// Account, where it does not.
+        account: &'a str,
+    },
     /// Nothing about an access.
     Other,
     /// It begins like a line about an access and does not go on like one.
@@ -109,6 +120,15 @@ pub(super) fn message(text: &str) -> Message<'_> {
         Some(b'A') => text.strip_prefix("Accepted ").map_or(Message::Other, |t| accepted(t).unwrap_or(Message::Unclear)),
         Some(b'F') => text.strip_prefix("Failed ").map_or(Message::Other, |t| failed(t).unwrap_or(Message::Unclear)),
         Some(b'D') => text.strip_prefix("Disconnected from user ").map_or(Message::Other, |t| closed(t).unwrap_or(Message::Unclear)),
+        Some(b'C') => {
+            let rest = text.strip_prefix("Connection closed by ").or_else(|| text.strip_prefix("Connection reset by "));
+            rest.and_then(dropped).unwrap_or(Message::Other)
+        }
+        Some(b'T') => {
+            text.strip_prefix("Timeout, client not responding from user ").map_or(Message::Other, |t| closed(t).unwrap_or(Message::Unclear))
+        }
+        Some(b'S') => text.strip_prefix("Starting session: ").map_or(Message::Other, |t| started(t).unwrap_or(Message::Unclear)),
+        Some(b's') => text.strip_prefix("subsystem request for ").map_or(Message::Other, |t| subsystem(t).unwrap_or(Message::Other)),
         Some(b'p') if text.starts_with("pam_unix(sshd:session): session closed for user ") => Message::SessionClosed,
         _ => Message::Other,
     }
@@ -155,6 +175,36 @@ fn closed(text: &str) -> Option<Message<'_>> {
     let (_, source) = rest.rsplit_once(' ')?;
     let Login { source, port, .. } = login("", source, port)?;
     Some(Message::Closed { source, port })
+}
+
+/// `10.20.4.7 port 51514`, and nothing more: before anybody got in, `[preauth]` follows, or a name stands in front.
+fn dropped(text: &str) -> Option<Message<'_>> {
+    let (source, port) = text.split_once(" port ")?;
+    let Login { source, port, .. } = login("", source, port).filter(|l| !l.source.contains(' '))?;
+    Some(Message::Closed { source, port })
+}
+
+/// `shell on pts/0 for operator from 10.20.4.7 port 51514 id 0`, at log level VERBOSE. A forced command may say anything and stands before
+/// the account.
+fn started(text: &str) -> Option<Message<'_>> {
+    let capability = match text.split([' ', '\'']).next()? {
+        "shell" => Capability::Shell,
+        "command" | "forced-command" => Capability::Exec,
+        "subsystem" if text.starts_with("subsystem 'sftp'") => Capability::Browse,
+        "subsystem" => return Some(Message::Other),
+        _ => return None,
+    };
+    let (_, from) = cut_last(text, " from ")?;
+    let (source, rest) = cut(from, " port ")?;
+    let Login { source, port, .. } = login("", source, rest.split(' ').next()?)?;
+    Some(Message::Used { capability, from: Some((source, port)), account: "" })
+}
+
+/// `sftp by user operator`; `…, subsystem not found` where there is none.
+fn subsystem(text: &str) -> Option<Message<'_>> {
+    let account = text.strip_prefix("sftp by user ")?;
+    let plain = !account.is_empty() && !account.contains([' ', ',']);
+    plain.then_some(Message::Used { capability: Capability::Browse, from: None, account })
 }
 
 /// What stands before and behind the first place of a short text.

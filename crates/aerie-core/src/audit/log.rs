@@ -13,6 +13,7 @@ use super::read::windows::{Kind as WindowsKind, WindowsEvent};
 use super::record::{SeenCertificate, Service};
 use crate::diagnostic::printable;
 use crate::evidence::hex;
+use crate::policy::Capabilities;
 use jiff::Timestamp;
 use sha2::{Digest as _, Sha256};
 use std::collections::{HashMap, VecDeque};
@@ -63,6 +64,8 @@ pub struct Access {
     pub algorithm: String,
     /// The certificate.
     pub certificate: Option<SeenCertificate>,
+    /// What it was used for, as far as the log says.
+    pub uses: Capabilities,
     /// When it began.
     pub begin: Timestamp,
     /// When it ended, where the log says so.
@@ -132,6 +135,13 @@ pub enum Observation {
     },
     /// A command was run as another account.
     Ran(Ran),
+    /// An access was used for something that was not known of it before.
+    Used {
+        /// The access, with all that it was used for.
+        access: Access,
+        /// The line that says so.
+        line: LogLine,
+    },
 }
 
 /// How much was read.
@@ -531,9 +541,29 @@ impl AccessLog {
                     self.end(&key, at, Some(evidence));
                 }
             }
+            Message::Used { capability, from, account } => {
+                let key = match from {
+                    Some((source, port)) => Some((host, source.to_string(), port)),
+                    // The process that says so is a child of the one that let them in: of several accesses of one account the newest.
+                    None => self.newest_of(&host, account),
+                };
+                let evidence = self.evidence(line, offset);
+                if let Some(open) = key.and_then(|key| self.open.get_mut(&key))
+                    && !open.access.uses.contains(capability)
+                {
+                    open.access.uses = open.access.uses.union(Capabilities::of([capability]));
+                    self.out.push_back(Observation::Used { access: open.access.clone(), line: evidence });
+                }
+            }
             Message::Unclear => self.note_unclear(line, offset),
             Message::Other => {}
         }
+    }
+
+    fn newest_of(&self, host: &Arc<str>, account: &str) -> Option<ConnectionKey> {
+        let of = |open: &&Open| open.access.account == account && open.access.host == *host && open.access.service == Service::Ssh;
+        let newest = self.open.values().filter(of).max_by_key(|open| open.serial)?;
+        Some((host.clone(), newest.access.source.clone(), newest.access.port))
     }
 
     /// What the log showed since.
@@ -662,6 +692,7 @@ impl Access {
             key: None,
             algorithm: String::new(),
             certificate: None,
+            uses: Capabilities::NONE,
             begin,
             end: None,
             lines: vec![evidence],

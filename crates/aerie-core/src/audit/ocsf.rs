@@ -152,6 +152,7 @@ mod tests {
             key: None,
             algorithm: String::new(),
             certificate: None,
+            uses: String::new(),
             begin: at("2026-11-23T08:20:50Z"),
             end: Some(at("2026-11-23T09:20:50Z")),
             session: None,

@@ -90,6 +90,9 @@ pub struct AccessRecord {
     /// The certificate, where one was used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub certificate: Option<SeenCertificate>,
+    /// Words of the capabilities that it was used for, as far as a log says, separated by blanks.
+    #[serde(default)]
+    pub uses: String,
     /// When it began, by the clock of whoever wrote it.
     pub begin: Timestamp,
     /// When it ended, where a log says so.
@@ -103,6 +106,7 @@ pub struct AccessRecord {
 }
 
 /// What a scan tells of accesses as it goes on.
+#[expect(clippy::large_enum_variant, reason = "nearly all of them are the large one")]
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Recorded {
     /// Somebody got in.
@@ -115,6 +119,15 @@ pub enum Recorded {
         at: Timestamp,
         /// The line that says so.
         line: Option<LogLine>,
+    },
+    /// It was used for something.
+    Used {
+        /// Identifier of the access.
+        id: String,
+        /// Words of all that it was used for, separated by blanks.
+        uses: String,
+        /// The line that says so.
+        line: LogLine,
     },
     /// An access is over that was told when an earlier part of the log was read: the last one from there that has no end.
     Closed {
@@ -178,6 +191,7 @@ impl AccessRecord {
         self.key = self.key.take().or(other.key);
         self.person = self.person.take().or(other.person);
         self.certificate = self.certificate.take().or(other.certificate);
+        self.uses = both(&self.uses, &other.uses);
         self.session = self.session.take().or(other.session);
         self.explained |= other.explained;
         for line in other.lines {
@@ -186,6 +200,12 @@ impl AccessRecord {
             }
         }
     }
+}
+
+/// Words of both texts, each once, in the order of the alphabet.
+fn both(a: &str, b: &str) -> String {
+    let all: std::collections::BTreeSet<&str> = a.split_whitespace().chain(b.split_whitespace()).collect();
+    all.into_iter().collect::<Vec<_>>().join(" ")
 }
 
 /// Estimates how far the clock of a machine is ahead of Aerie's, from accesses that sessions explain: the median of what was seen.
@@ -243,6 +263,7 @@ mod tests {
             key: None,
             algorithm: String::new(),
             certificate: None,
+            uses: String::new(),
             begin: Timestamp::from_second(1_780_000_000 + at).unwrap(),
             end: None,
             session: None,

@@ -1,4 +1,4 @@
-use super::auditor::Auditor;
+use super::auditor::{Auditor, words};
 use super::clock::LogClock;
 use super::coverage::Covered;
 use super::finding::Finding;
@@ -224,6 +224,7 @@ fn judge(auditor: &mut Auditor, log: &mut AccessLog, each: &mut impl FnMut(Recor
                 each(Recorded::Began(record));
             }
             Observation::Ran(ran) => auditor.handle_command(&ran),
+            Observation::Used { access, line } => each(Recorded::Used { id: auditor.id_of(&access), uses: words(access.uses), line }),
             Observation::Closed { host, source, port, at, line } => {
                 each(Recorded::Closed { machine: auditor.machine_of_host(&host), source, port, at, line });
             }

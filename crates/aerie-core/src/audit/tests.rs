@@ -88,7 +88,7 @@ fn audit(log: &[u8], sessions: Option<&SessionIndex>) -> (Vec<Finding>, Counts) 
             match o {
                 Observation::Began(access) => drop(auditor.handle_access(&access)),
                 Observation::Ran(ran) => auditor.handle_command(&ran),
-                Observation::Ended { .. } | Observation::Closed { .. } => {}
+                Observation::Ended { .. } | Observation::Closed { .. } | Observation::Used { .. } => {}
             }
         }
     }
@@ -271,6 +271,7 @@ fn scanned(name: &str, bytes: &[u8], size: usize, format: Option<read::Format>) 
     let mut each = |r: Recorded| match r {
         Recorded::Began(r) => records.push(r),
         Recorded::Closed { .. } => panic!("the log was read from its beginning"),
+        Recorded::Used { id, uses, .. } => records.iter_mut().rev().find(|r| r.id == id).unwrap().uses = uses,
         Recorded::Ended { id, at, line } => {
             let one = records.iter_mut().rev().find(|r| r.id == id).unwrap();
             one.end = Some(at);
@@ -517,4 +518,40 @@ fn whoever_sends_the_log_of_one_machine_speaks_for_no_other() {
         source.covered(&auditor).iter().map(|c| c.machine.as_str()).collect::<std::collections::BTreeSet<_>>(),
         ["dome-east"].into()
     );
+}
+
+#[test]
+fn what_an_access_was_used_for_and_how_it_broke_off_is_read_and_preauth_lines_end_nothing() {
+    let line = |pid: u32, text: &str| format!("Nov 23 22:00:{:02} dome-east sshd[{pid}]: {text}\n", pid % 60);
+    let log = [
+        line(1, "Accepted password for operator from 10.0.0.1 port 5000 ssh2"),
+        line(2, "Accepted password for operator from 10.0.0.2 port 5001 ssh2"),
+        line(3, "Starting session: shell on pts/0 for operator from 10.0.0.1 port 5000 id 0"),
+        line(3, "Starting session: shell on pts/1 for operator from 10.0.0.1 port 5000 id 1"),
+        line(4, "Starting session: forced-command (config) 'echo from 10.0.0.2 port 5001 id 9' for operator from 10.0.0.1 port 5000 id 2"),
+        line(5, "subsystem request for sftp by user operator"),
+        line(6, "subsystem request for sftp by user operator failed, subsystem not found"),
+        line(7, "subsystem request for sftp by user nobody-here"),
+        line(8, "Connection closed by authenticating user root 10.0.0.1 port 5000 [preauth]"),
+        line(9, "Connection closed by 10.0.0.1 port 5000 [preauth]"),
+        line(10, "Connection reset by 10.0.0.1 port 5000"),
+        line(11, "Timeout, client not responding from user operator 10.0.0.2 port 5001"),
+    ]
+    .concat();
+    let mut told = vec![];
+    let mut source = Source::new("x", LogClock::of_year(TimeZone::UTC, 2026), Some(read::Format::Lines), None);
+    source.handle_bytes(&mut Auditor::new(world(None)), log.as_bytes(), &mut |r| told.push(r));
+    let short: Vec<String> = told
+        .iter()
+        .map(|r| match r {
+            Recorded::Began(r) => format!("began {}", r.source),
+            Recorded::Used { uses, line, .. } => format!("used {uses} {}", line.number),
+            Recorded::Ended { at, .. } => format!("ended {}", at.strftime("%S")),
+            Recorded::Closed { .. } => "closed".into(),
+        })
+        .collect();
+    assert_eq!(short, ["began 10.0.0.1", "began 10.0.0.2", "used shell 3", "used shell exec 5", "used browse 6", "ended 10", "ended 11"]);
+    let ids: Vec<_> = told.iter().filter_map(|r| if let Recorded::Used { id, .. } = r { Some(id.clone()) } else { None }).collect();
+    let Recorded::Began(first) = &told[0] else { panic!() };
+    assert!(ids[0] == first.id && ids[1] == first.id && ids[2] != first.id);
 }

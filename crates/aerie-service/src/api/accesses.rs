@@ -59,6 +59,8 @@ pub(super) fn view(directory: &Directory, r: AccessRecord) -> AccessView {
         source: aerie_core::diagnostic::printable(&r.source),
         method: r.method,
         key: r.key,
+        certificate: r.certificate.map(|c| aerie_core::diagnostic::printable(&format!("{} (serial {})", c.id, c.serial))),
+        uses: r.uses.split_whitespace().map(Into::into).collect(),
         began: r.begin,
         ended: r.end,
         seconds,

@@ -41,8 +41,23 @@ impl FormQuery {
     }
 }
 
-const COLUMNS: [&str; 13] =
-    ["began", "ended", "seconds", "person", "name", "machine", "account", "source", "service", "method", "key", "through_aerie", "session"];
+const COLUMNS: [&str; 15] = [
+    "began",
+    "ended",
+    "seconds",
+    "person",
+    "name",
+    "machine",
+    "account",
+    "source",
+    "service",
+    "method",
+    "key",
+    "through_aerie",
+    "session",
+    "certificate",
+    "uses",
+];
 
 /// A cell that no spreadsheet takes for a formula: texts that strangers chose are in it.
 fn cell(text: &str) -> String {
@@ -65,6 +80,8 @@ fn line(v: &AccessView) -> Vec<u8> {
         v.key.clone().unwrap_or_default(),
         if v.session.is_some() { "yes" } else { "no" }.into(),
         v.session.clone().unwrap_or_default(),
+        cell(v.certificate.as_deref().unwrap_or_default()),
+        v.uses.join(" "),
     ];
     written(&row)
 }

@@ -26,6 +26,7 @@ fn record(n: i64, first: Timestamp) -> Outcome<AccessRecord> {
         key: None,
         algorithm: String::new(),
         certificate: None,
+        uses: String::new(),
         begin,
         end: Some(begin.checked_add(SignedDuration::from_mins(10))?),
         session: None,

@@ -115,6 +115,12 @@ fn show(a: &AccessView, zone: &TimeZone) -> String {
     if let Some(key) = &a.key {
         text += &format!("\nKey {key}");
     }
+    if let Some(certificate) = &a.certificate {
+        text += &format!("\nCertificate {certificate}");
+    }
+    if !a.uses.is_empty() {
+        text += &format!("\nUsed for {}", a.uses.join(", "));
+    }
     if let Some(session) = &a.session {
         text += &format!("\nSession {session}: `aerie sessions show {session}`");
     }

@@ -391,6 +391,11 @@ fn take(records: &mut Vec<AccessRecord>, told: Recorded) {
     match told {
         Recorded::Began(r) if records.len() < MOST_RECORDS => records.push(r),
         Recorded::Began(_) | Recorded::Closed { .. } => {}
+        Recorded::Used { id, uses, .. } => {
+            if let Some(r) = records.iter_mut().rev().take(20_000).find(|r| r.id == id) {
+                r.uses = uses;
+            }
+        }
         Recorded::Ended { id, at, .. } => {
             if let Some(r) = records.iter_mut().rev().take(20_000).find(|r| r.id == id) {
                 r.end = Some(at);

@@ -509,6 +509,7 @@ mod tests {
             let mut each = |told: Recorded| match told {
                 Recorded::Began(r) => records.push(r),
                 Recorded::Closed { .. } => {}
+                Recorded::Used { id, uses, .. } => records.iter_mut().rev().find(|r| r.id == id).unwrap().uses = uses,
                 Recorded::Ended { id, at, .. } => records.iter_mut().rev().find(|r| r.id == id).unwrap().end = Some(at),
             };
             scan.handle_bytes(log.as_bytes(), &mut each);
