@@ -46,7 +46,7 @@ pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> 
         Some(alone) => Way::Alone(alone.clone(), reading),
         None => {
             let query = ScanQuery { year, zone, format, mapping, host, ..ScanQuery::default() };
-            Way::Service { client: account::client(server)?, query, again }
+            Way::Service { client: account::client(server)?, query: Box::new(query), again }
         }
     };
     let files = logs::expand(&files)?;
@@ -81,7 +81,7 @@ enum Way {
     /// This program, on files alone.
     Alone(Arc<Alone>, Reading),
     /// The service.
-    Service { client: Client, query: ScanQuery, again: bool },
+    Service { client: Client, query: Box<ScanQuery>, again: bool },
 }
 
 /// What came of all files, in their order.
@@ -94,6 +94,15 @@ struct Audited {
     records: Vec<AccessRecord>,
 }
 
+/// What came of one file.
+struct Done {
+    /// Its number among all.
+    n: usize,
+    file: PathBuf,
+    result: Result<ScanResult, Failure>,
+    records: Vec<AccessRecord>,
+}
+
 /// Rotated sets that are audited at a time, at most; the service has other things to do.
 const MOST_AT_A_TIME: usize = 4;
 
@@ -102,7 +111,7 @@ async fn all(files: &[PathBuf], way: &Way, printer: Printer) -> Result<Audited, 
     let mut lanes = std::thread::available_parallelism().map_or(1, usize::from).min(MOST_AT_A_TIME);
     let mut sets = logs::sets(files).into_iter();
     let mut running = tokio::task::JoinSet::new();
-    let mut done: Vec<(usize, PathBuf, Result<ScanResult, Failure>, Vec<AccessRecord>)> = vec![];
+    let mut done: Vec<Done> = vec![];
     loop {
         while lanes > 0
             && let Some(set) = sets.next()
@@ -116,7 +125,7 @@ async fn all(files: &[PathBuf], way: &Way, printer: Printer) -> Result<Audited, 
                         printer.remark(&format!("{} of {of}: {}", n + 1, file.display()));
                     }
                     let (result, records) = way.audit(&file).await;
-                    told.push((n, file, result, records));
+                    told.push(Done { n, file, result, records });
                 }
                 told
             });
@@ -125,9 +134,9 @@ async fn all(files: &[PathBuf], way: &Way, printer: Printer) -> Result<Audited, 
         lanes += 1;
         done.extend(ended.map_err(|e| Failure::internal(e.to_string()))?);
     }
-    done.sort_by_key(|d| d.0);
+    done.sort_by_key(|d| d.n);
     let mut all = Audited::default();
-    for (_, file, result, records) in done {
+    for Done { file, result, records, .. } in done {
         all.records.extend(records);
         match result {
             Ok(result) => all.results.push((file, result)),
@@ -152,7 +161,7 @@ impl Way {
                 scanning.await.unwrap_or_else(|e| (Err(Failure::internal(e.to_string())), vec![]))
             }
             Self::Service { client, query, again } => {
-                let query = ScanQuery { name: Some(file.display().to_string()), ..query };
+                let query = ScanQuery { name: Some(file.display().to_string()), ..*query };
                 (by_service(&client, query, file, again).await, vec![])
             }
         }
