@@ -31,8 +31,11 @@ pub(super) async fn take(app: Arc<App>, known: Arc<Known>) {
             read(&app, &machine, stream).await
         };
         tokio::select! {
-            result = ended => if let Err(e) = result {
-                tracing::warn!(machine, error = %e, "the log that an agent sends broke off");
+            result = ended => match result {
+                Ok(()) => {}
+                // With its tunnel: that it is gone is told anyway.
+                Err(e) if e.kind() == io::ErrorKind::ConnectionReset => tracing::debug!(machine, "the log of an agent ended with its tunnel"),
+                Err(e) => tracing::warn!(machine, error = %e, "the log that an agent sends broke off"),
             },
             () = app.stopping.cancelled() => return,
         }
