@@ -62,7 +62,7 @@ async fn read(app: &Arc<App>, machine: &str, mut stream: TunnelStream) -> io::Re
     let sending: Sending = serde_json::from_slice(&line)?;
     let lines = arriving(app).await.map_err(store)?;
     let mut log = AgentLog { machine: machine.into(), sending, place: String::new() };
-    let (mut group, mut bytes) = (vec![], 0);
+    let (mut group, mut bytes, mut was_cut) = (vec![], 0, false);
     while next(&mut stream, &mut line).await? {
         match Piece::read(&line).ok_or(io::ErrorKind::InvalidData)? {
             Piece::Line { place, line } => {
@@ -70,7 +70,9 @@ async fn read(app: &Arc<App>, machine: &str, mut stream: TunnelStream) -> io::Re
                 group.push(line.to_vec());
                 log.place = place.into();
             }
-            Piece::Cut { before, now } => cut(app, &log, before, now).await.map_err(store)?,
+            // Once a stream: whoever says it again and again must not fill the log.
+            Piece::Cut { before, now } if !std::mem::replace(&mut was_cut, true) => cut(app, &log, before, now).await.map_err(store)?,
+            Piece::Cut { .. } => {}
         }
         // What came together is handed on together.
         if bytes >= GROUP || stream.buffer().is_empty() {
