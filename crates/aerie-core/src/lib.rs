@@ -10,6 +10,7 @@
 
 pub mod approval;
 pub mod audit;
+pub mod desktop;
 pub mod diagnostic;
 pub mod directory;
 pub mod evidence;

@@ -1,0 +1,17 @@
+//! The desktop of a machine: Aerie is the RFB client (RFC 6143) of its server, and the protocol ends here.
+//!
+//! [`RfbClient`] is the state machine: bytes in, events and bytes out; [`Framebuffer`] is the picture as it stands. Whatever a server sends
+//! costs bounded memory: the picture has a largest size, compressed pieces and what comes of them have one, and what was not asked for ends
+//! the session.
+
+mod client;
+mod decode;
+mod framebuffer;
+mod wire;
+
+pub use client::{Damage, Event, MOST_CLIPBOARD, Options, RfbClient};
+pub use framebuffer::{Framebuffer, MOST_PIXELS, Rect};
+pub use wire::Fault;
+
+#[cfg(test)]
+mod tests;
