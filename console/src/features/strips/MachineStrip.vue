@@ -18,7 +18,7 @@ const told = (s: Strips["machines"][0]["sessions"][0]) =>
 </script>
 
 <template>
-  <div class="relative h-full grow border-b border-line">
+  <div class="relative h-full grow border-b border-line" data-testid="strip">
     <span v-for="o in machine.open" :key="o[0]" class="absolute inset-y-0 bg-open" :style="bar(o[0]!, o[1]!)"></span>
     <RouterLink
       v-for="s in machine.sessions"
