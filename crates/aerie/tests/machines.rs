@@ -221,6 +221,8 @@ async fn many_machines_are_checked_at_once_and_keys_that_nobody_owns_are_found()
         })
         .await
         .unwrap();
+    // Another test registers one there meanwhile.
+    done.retain(|(machine, _)| machine != "sky-7");
     done.sort();
     let ready = |n: &str| (n.to_string(), true);
     assert_eq!(done, ["comb-1", "coude-1", "dome-east", "dome-west", "guide-cam", "spectro-1"].map(ready));
