@@ -106,6 +106,8 @@ pub struct Auditor {
     explained: u64,
     /// By machine; at most [`MOST_CLOCKS`].
     clocks: HashMap<String, Skew>,
+    /// Those of them of which more was seen since they were last looked at.
+    moved_clocks: HashSet<String>,
     /// Machines of which it was told that their clocks are off.
     told_clocks: HashSet<String>,
 }
@@ -121,6 +123,7 @@ impl Auditor {
             accesses: 0,
             explained: 0,
             clocks: HashMap::new(),
+            moved_clocks: HashSet::new(),
             told_clocks: HashSet::new(),
         }
     }
@@ -182,7 +185,8 @@ impl Auditor {
     /// Machines whose clocks are off, each once.
     fn poll_clocks(&mut self) -> Vec<Finding> {
         let mut found = vec![];
-        for (machine, skew) in &self.clocks {
+        for machine in std::mem::take(&mut self.moved_clocks) {
+            let Some(skew) = self.clocks.get(&machine) else { continue };
             let Some(ahead) = skew.estimate().filter(|a| a.abs() > CLOCK_OFF && skew.count() >= CLOCK_SEEN) else { continue };
             if !self.told_clocks.insert(machine.clone()) {
                 continue;
@@ -191,7 +195,7 @@ impl Auditor {
             let by = crate::wording::duration(ahead.abs());
             let sentence = format!("The clock of {machine} is {by} {way} Aerie's, as {} accesses show.", skew.count());
             let at = skew.last();
-            found.push(Finding::seen(FindingKind::ClockOff, machine, machine, "", sentence, at));
+            found.push(Finding::seen(FindingKind::ClockOff, &machine, &machine, "", sentence, at));
         }
         found
     }
@@ -336,6 +340,9 @@ impl Auditor {
             skew.handle(ours, theirs);
         } else if self.clocks.len() < MOST_CLOCKS {
             self.clocks.entry(machine.into()).or_default().handle(ours, theirs);
+        }
+        if self.clocks.contains_key(machine) && !self.moved_clocks.contains(machine) {
+            self.moved_clocks.insert(machine.into());
         }
     }
 

@@ -6,6 +6,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// Hosts that are followed: a log with more has names made up.
 const MOST_HOSTS: usize = 10_000;
+/// Days of one host that are followed, some eleven years: a log with more has days made up.
+const MOST_DAYS: usize = 4000;
 /// Seconds of a day.
 const DAY: i64 = 86_400;
 /// Days in a row without a line that are a gap.
@@ -52,7 +54,10 @@ impl Coverage {
 
     fn add(&mut self, host: String, day: i64, lines: u64) {
         if self.hosts.len() < MOST_HOSTS || self.hosts.contains_key(&host) {
-            *self.hosts.entry(host).or_default().entry(day).or_default() += lines;
+            let days = self.hosts.entry(host).or_default();
+            if days.len() < MOST_DAYS || days.contains_key(&day) {
+                *days.entry(day).or_default() += lines;
+            }
         }
     }
 
@@ -95,6 +100,15 @@ mod tests {
         let told: Vec<_> = c.covered(|h| h.split('.').next().unwrap().into()).into_iter().map(|c| (c.machine, c.day, c.lines)).collect();
         let expected = [("a", -1, 1), ("a", 5, 3), ("a", 6, 1), ("b", 5, 1)].map(|(m, d, n)| (m.to_string(), d, n));
         assert_eq!(told, expected);
+    }
+
+    #[test]
+    fn days_that_are_made_up_cost_bounded_memory() {
+        let mut c = Coverage::default();
+        (0..MOST_DAYS as i64 + 500).for_each(|day| c.handle("a", at(day, 1)));
+        // The run that goes on is told beside those that are kept.
+        assert_eq!(c.covered(|h| h.into()).len(), MOST_DAYS + 1);
+        assert!(c.covered(|h| h.into()).iter().any(|d| d.day == 0));
     }
 
     #[test]

@@ -22,6 +22,8 @@ use std::sync::Arc;
 /// Connections that are followed at a time. A server has some hundreds; beyond, the oldest is given up (its end stays
 /// unknown), so that a log in which nothing ends costs bounded memory.
 const MOST_OPEN: usize = 20_000;
+/// Of these, the newest so many are looked at for what a line is about that names an account alone.
+const MOST_LOOKED: usize = 1000;
 /// Longest line that is looked at; OpenSSH writes at most 1 KiB.
 const MAX_LINE: usize = 16 << 10;
 /// How much of a line is kept as evidence.
@@ -561,9 +563,12 @@ impl AccessLog {
     }
 
     fn newest_of(&self, host: &Arc<str>, account: &str) -> Option<ConnectionKey> {
-        let of = |open: &&Open| open.access.account == account && open.access.host == *host && open.access.service == Service::Ssh;
-        let newest = self.open.values().filter(of).max_by_key(|open| open.serial)?;
-        Some((host.clone(), newest.access.source.clone(), newest.access.port))
+        let of = |key: &ConnectionKey, serial: u64| {
+            let open = self.open.get(key)?;
+            (open.serial == serial && open.access.account == account && key.0 == *host && open.access.service == Service::Ssh).then_some(())
+        };
+        let newest = self.order.iter().rev().take(MOST_LOOKED).find(|(key, serial)| of(key, *serial).is_some())?;
+        Some(newest.0.clone())
     }
 
     /// What the log showed since.
