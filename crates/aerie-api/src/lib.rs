@@ -2,6 +2,7 @@
 
 mod accesses;
 mod asking;
+mod desktop;
 mod findings;
 mod frames;
 mod machines;
@@ -12,6 +13,7 @@ mod sessions;
 
 pub use accesses::*;
 pub use asking::*;
+pub use desktop::{DesktopQuery, FromViewer, ToViewer};
 pub use findings::{
     CoverageView, DetectionView, DetectionsView, EvidenceQuery, FindingStep, FindingView, HistoryView, LogLineView, LogPositionView,
     MachineCoverage, NewDetections, NewSuppression, ScanResult, SettledView, SuppressionView,

@@ -3,13 +3,13 @@
 use crate::keys::{Keys, random};
 use aerie_core::evidence::hex;
 use aerie_core::recording::{
-    Armed, Compressor, DataKey, Decoder, Encoder, Frame, Header, Kept, ReadError, Summary, TimedFrame, TypedInput,
+    Armed, Compressor, DataKey, Decoder, Encoder, Frame, Header, Kept, Place, ReadError, Summary, TimedFrame, TypedInput,
 };
 use bytes::Bytes;
 use jiff::Timestamp;
 use std::collections::HashMap;
 use std::fs::File;
-use std::io::{Read as _, Write as _};
+use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -20,14 +20,17 @@ use tokio_util::sync::CancellationToken;
 
 /// Messages that wait for the thread at most; beyond, sessions wait. At 32 KiB a packet these are 8 MiB.
 const QUEUE: usize = 256;
+/// Bytes of a file that are read at a time.
+const PIECE: usize = 256 << 10;
 /// How often the thread looks for chunks that are due. A chunk is due after a second.
 const TICK: Duration = Duration::from_millis(250);
 
 enum Order {
-    Begin { id: u64, file: File, encoder: Encoder, failed: CancellationToken },
+    Begin { id: u64, file: File, places: PathBuf, encoder: Encoder, failed: CancellationToken },
     Output { id: u64, at_ms: u64, channel: u32, bytes: Bytes },
     Typed { id: u64, at_ms: u64, channel: u32, bytes: Bytes },
     Frame { id: u64, at_ms: u64, channel: u32, frame: Frame },
+    Whole { id: u64, at_ms: u64, channel: u32, messages: Vec<Vec<u8>> },
     Finish { id: u64, reply: oneshot::Sender<Option<RecordingInfo>> },
 }
 
@@ -103,6 +106,7 @@ impl Recorder {
         };
         let name = format!("{}.rec", about.session);
         let path = self.directory.join(&name);
+        let places = places_of(&path);
         let (encoder, head) = Encoder::new(&header, &DataKey::new(key));
         let file = tokio::task::spawn_blocking(move || -> std::io::Result<File> {
             let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
@@ -115,7 +119,7 @@ impl Recorder {
         let armed = encoder.head_written();
         let id = self.next.fetch_add(1, Ordering::Relaxed);
         let recording = Recording { id, started, orders: self.orders.clone() };
-        recording.order(Order::Begin { id, file, encoder, failed }).await;
+        recording.order(Order::Begin { id, file, places, encoder, failed }).await;
         Ok((recording, armed, name))
     }
 }
@@ -145,6 +149,11 @@ impl Recording {
         self.order(Order::Frame { id: self.id, at_ms: self.at_ms(), channel, frame }).await;
     }
 
+    /// A whole picture of a desktop: a reader may begin here.
+    pub(crate) async fn whole(&self, channel: u32, messages: Vec<Vec<u8>>) {
+        self.order(Order::Whole { id: self.id, at_ms: self.at_ms(), channel, messages }).await;
+    }
+
     /// Closes the recording. None where it could not be written to its end.
     pub(crate) async fn finish(&self) -> Option<RecordingInfo> {
         let (reply, answer) = oneshot::channel();
@@ -162,6 +171,8 @@ struct Desk {
 
 struct Writing {
     file: File,
+    /// Where the list of places is written, once there is one.
+    places: PathBuf,
     encoder: Encoder,
     started: std::time::Instant,
     typed: HashMap<u32, TypedInput>,
@@ -189,10 +200,10 @@ impl Desk {
 
     fn handle(&mut self, order: Order) {
         match order {
-            Order::Begin { id, file, encoder, failed } => {
+            Order::Begin { id, file, places, encoder, failed } => {
                 let started = std::time::Instant::now();
                 self.count.fetch_add(1, Ordering::Relaxed);
-                self.open.insert(id, Writing { file, encoder, started, typed: HashMap::new(), failed });
+                self.open.insert(id, Writing { file, places, encoder, started, typed: HashMap::new(), failed });
             }
             Order::Output { id, at_ms, channel, bytes } => self.with(id, at_ms, |w| {
                 if let Some(typed) = w.typed.get_mut(&channel) {
@@ -214,6 +225,17 @@ impl Desk {
                 }
                 w.encoder.handle_frame(at_ms, channel, &frame);
             }),
+            Order::Whole { id, at_ms, channel, messages } => {
+                let Some(writing) = self.open.get_mut(&id) else { return };
+                let before = writing.encoder.begin_whole(&mut self.compressor);
+                writing.put(before);
+                for message in messages {
+                    writing.encoder.handle_frame(at_ms, channel, &Frame::Desktop(message));
+                    if writing.encoder.is_due(at_ms) {
+                        writing.write(&mut self.compressor);
+                    }
+                }
+            }
             Order::Finish { id, reply } => {
                 let writing = self.open.remove(&id);
                 self.count.store(self.open.len() as u64, Ordering::Relaxed);
@@ -257,10 +279,21 @@ fn keep(encoder: &mut Encoder, at_ms: u64, channel: u32, kept: Vec<Kept>) {
 
 impl Writing {
     fn write(&mut self, compressor: &mut Compressor) {
-        let done = self.encoder.poll_chunk(compressor).and_then(|chunk| match chunk {
+        let made = self.encoder.poll_chunk(compressor);
+        self.put(made);
+    }
+
+    fn put(&mut self, made: std::io::Result<Option<Vec<u8>>>) {
+        let done = made.and_then(|chunk| match chunk {
             Some(bytes) => self.file.write_all(&bytes),
             None => Ok(()),
         });
+        if let Some(place) = self.encoder.poll_place() {
+            // Without it a reader looks for itself.
+            let mut options = std::fs::OpenOptions::new();
+            let opened = options.append(true).create(true).mode(0o600).open(&self.places);
+            let _ = opened.and_then(|mut f| f.write_all(&place.encode()));
+        }
         if let Err(e) = done {
             tracing::error!(error = %e, "a recording could not be written");
             self.failed.cancel();
@@ -278,21 +311,59 @@ impl Writing {
     }
 }
 
+/// Where the places of a recording are listed.
+pub(crate) fn places_of(recording: &Path) -> PathBuf {
+    recording.with_extension("places")
+}
+
 /// Reads a recording from its file, frame by frame, and says how far it reads. Stops early when `each` returns false.
 ///
 /// # Errors
 /// When the file cannot be read, or is not what was written.
 pub fn read_recording(path: &Path, keys: &Keys, mut each: impl FnMut(TimedFrame) -> bool) -> Result<Summary, ReadFault> {
+    let (mut file, mut decoder) = begin(path, keys)?;
+    frames(&mut file, &mut decoder, &mut each)
+}
+
+/// Reads a recording from the last whole picture before a moment on, in milliseconds; where there is none, from its beginning.
+///
+/// # Errors
+/// As [`read_recording`].
+pub(crate) fn read_from(path: &Path, keys: &Keys, at_ms: u64, mut each: impl FnMut(TimedFrame) -> bool) -> Result<Summary, ReadFault> {
+    let (mut file, mut decoder) = begin(path, keys)?;
+    let places = Place::decode_all(&std::fs::read(places_of(path)).unwrap_or_default());
+    if let Some(place) = Place::before(&places, at_ms) {
+        decoder.begin_at(&place);
+        file.seek(SeekFrom::Start(place.offset))?;
+        let mut began = false;
+        let tried = frames(&mut file, &mut decoder, &mut |f| {
+            began = true;
+            each(f)
+        });
+        match tried {
+            // The list is not of this recording: it is read from its beginning.
+            Err(ReadFault::Content(_)) if !began => (file, decoder) = begin(path, keys)?,
+            other => return other,
+        }
+    }
+    frames(&mut file, &mut decoder, &mut each)
+}
+
+fn begin(path: &Path, keys: &Keys) -> Result<(File, Decoder), ReadFault> {
     let mut file = File::open(path)?;
-    let mut piece = vec![0; 256 << 10];
+    let mut piece = vec![0; PIECE];
     let mut head = vec![];
-    let mut decoder = loop {
+    loop {
         let n = file.read(&mut piece)?;
         head.extend_from_slice(piece.get(..n).unwrap_or(&[]));
         if n == 0 || Decoder::header(&head)?.is_some() {
-            break Decoder::new(&head, |h| keys.try_secrets(|k| h.data_key(k)))?;
+            return Ok((file, Decoder::new(&head, |h| keys.try_secrets(|k| h.data_key(k)))?));
         }
-    };
+    }
+}
+
+fn frames(file: &mut File, decoder: &mut Decoder, each: &mut dyn FnMut(TimedFrame) -> bool) -> Result<Summary, ReadFault> {
+    let mut piece = vec![0; PIECE];
     loop {
         while let Some(chunk) = decoder.poll_chunk()? {
             for frame in chunk.frames {
@@ -377,7 +448,7 @@ mod tests {
         let failed = CancellationToken::new();
         let mut compressor = Compressor::new().unwrap();
         let mut writing =
-            Writing { file: full, encoder, started: std::time::Instant::now(), typed: HashMap::new(), failed: failed.clone() };
+            Writing { file: full, places: dir.path().join("p"), encoder, started: std::time::Instant::now(), typed: HashMap::new(), failed: failed.clone() };
         writing.write(&mut compressor);
         assert!(failed.is_cancelled());
         assert!(writing.close(&mut compressor).is_none());

@@ -7,10 +7,16 @@
 mod client;
 mod decode;
 mod framebuffer;
+mod message;
+mod pack;
+mod painter;
 mod wire;
 
 pub use client::{Damage, Event, MOST_CLIPBOARD, Options, RfbClient};
 pub use framebuffer::{Framebuffer, MOST_PIXELS, Rect};
+pub use message::{MOST_POINTS, Message, Parts, Saying};
+pub use pack::{pack, pack_encoded};
+pub use painter::Painter;
 pub use wire::Fault;
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
-use super::encoder::{CHUNK_HEAD, END, FRAMES, MAGIC, VERSION, chain, nonce};
+use super::encoder::{CHUNK_HEAD, END, FRAMES, MAGIC, VERSION, WHOLE, chain, nonce};
 use super::frame::Frame;
 use super::header::{DataKey, Header};
+use super::place::Place;
 use chacha20poly1305::XChaCha20Poly1305;
 use chacha20poly1305::aead::{Aead as _, KeyInit as _, Payload};
 use sha2::{Digest as _, Sha256};
@@ -154,6 +155,21 @@ impl Decoder {
         })
     }
 
+    /// Goes on at a place: the bytes that are handed in next are those from its offset on. What comes before is not verified, and the
+    /// summary counts from there.
+    pub fn begin_at(&mut self, place: &Place) {
+        self.buffer.clear();
+        (self.digest, self.offset, self.chunks) = (place.digest, place.offset, place.chunk);
+        (self.frames, self.length_ms, self.complete) = (0, place.first_ms, false);
+    }
+
+    /// The place of the next chunk, where it is handed in already and begins with a whole picture.
+    pub fn place(&self) -> Option<Place> {
+        let head = self.buffer.get(..CHUNK_HEAD).filter(|h| h.first() == Some(&WHOLE))?;
+        let first_ms = u64::from_le_bytes(take::<8>(head, 5)?);
+        Some(Place { first_ms, offset: self.offset, chunk: self.chunks, digest: self.digest })
+    }
+
     /// What the recording is of.
     pub fn about(&self) -> &Header {
         &self.header
@@ -177,7 +193,7 @@ impl Decoder {
         let kind = head.first().copied().unwrap_or(0);
         let length = take::<4>(head, 1).map_or(0, u32::from_le_bytes) as usize;
         let first_ms = take::<8>(head, 5).map_or(0, u64::from_le_bytes);
-        if length > MAX_CHUNK || !matches!(kind, FRAMES | END) {
+        if length > MAX_CHUNK || !matches!(kind, FRAMES | END | WHOLE) {
             return Err(altered);
         }
         let Some(whole) = self.buffer.get(..CHUNK_HEAD + length) else { return Ok(None) };

@@ -1,5 +1,6 @@
 use super::frame::Frame;
 use super::header::{DataKey, Header};
+use super::place::Place;
 use chacha20poly1305::aead::{Aead as _, KeyInit as _, Payload};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use sha2::{Digest as _, Sha256};
@@ -12,12 +13,16 @@ pub(super) const VERSION: u16 = 1;
 pub(super) const FRAMES: u8 = 1;
 /// Kind byte of the last chunk.
 pub(super) const END: u8 = 2;
+/// Kind byte of a chunk of frames before which nothing is needed: it begins with a whole picture.
+pub(super) const WHOLE: u8 = 3;
 /// Kind, length, first and last millisecond.
 pub(super) const CHUNK_HEAD: usize = 1 + 4 + 8 + 8;
 
 /// A buffer of this size is written without waiting for the second to be over: large enough to compress well, small
 /// enough to cost no memory.
 const FULL: usize = 128 << 10;
+/// The same for pictures of a desktop, which are larger and more alike.
+const FULL_OF_PICTURES: usize = 1 << 20;
 /// The oldest frame waits no longer than this: what a crash of the service may cost.
 const PATIENCE_MS: u64 = 1000;
 
@@ -46,6 +51,12 @@ pub struct Encoder {
     pending: Vec<u8>,
     first_ms: u64,
     last_ms: u64,
+    /// Bytes that were handed out.
+    offset: u64,
+    pictures: bool,
+    /// The next chunk begins with a whole picture.
+    whole: bool,
+    place: Option<Place>,
 }
 
 /// What a complete recording was sealed with.
@@ -88,7 +99,20 @@ impl Encoder {
         bytes.extend_from_slice(&json);
         let digest = Sha256::digest(&bytes).into();
         let cipher = XChaCha20Poly1305::new(&(*key.0).into());
-        (Self { cipher, digest, chunks: 0, frames: 0, pending: vec![], first_ms: 0, last_ms: 0 }, bytes)
+        let encoder = Self {
+            cipher,
+            digest,
+            chunks: 0,
+            frames: 0,
+            pending: vec![],
+            first_ms: 0,
+            last_ms: 0,
+            offset: bytes.len() as u64,
+            pictures: false,
+            whole: false,
+            place: None,
+        };
+        (encoder, bytes)
     }
 
     /// Takes a frame. A clock that steps back does not: times never decrease.
@@ -98,6 +122,7 @@ impl Encoder {
             self.first_ms = at_ms;
             self.last_ms = at_ms;
         }
+        self.pictures = matches!(frame, Frame::Desktop(_));
         frame.encode(at_ms - self.last_ms, channel, &mut self.pending);
         self.last_ms = at_ms;
         self.frames += 1;
@@ -105,7 +130,8 @@ impl Encoder {
 
     /// Whether a chunk should be written now.
     pub fn is_due(&self, now_ms: u64) -> bool {
-        self.pending.len() >= FULL || self.poll_timeout().is_some_and(|t| now_ms >= t)
+        let full = if self.pictures { FULL_OF_PICTURES } else { FULL };
+        self.pending.len() >= full || self.poll_timeout().is_some_and(|t| now_ms >= t)
     }
 
     /// When the next chunk is due.
@@ -123,7 +149,24 @@ impl Encoder {
         }
         let packed = compressor.0.compress(&self.pending)?;
         self.pending = vec![];
-        self.chunk(FRAMES, &packed).map(Some)
+        let kind = if std::mem::take(&mut self.whole) { WHOLE } else { FRAMES };
+        self.chunk(kind, &packed).map(Some)
+    }
+
+    /// What comes next needs nothing that came before: it begins with a whole picture, and a reader may begin there. Gives the bytes of
+    /// what waited to be written.
+    ///
+    /// # Errors
+    /// When there is no memory to compress or encrypt in.
+    pub fn begin_whole(&mut self, compressor: &mut Compressor) -> std::io::Result<Option<Vec<u8>>> {
+        let before = self.poll_chunk(compressor)?;
+        self.whole = true;
+        Ok(before)
+    }
+
+    /// Where a reader may begin, once the chunk was made that begins with a whole picture.
+    pub fn poll_place(&mut self) -> Option<Place> {
+        self.place.take()
     }
 
     /// Ends the recording.
@@ -146,6 +189,9 @@ impl Encoder {
         bytes.extend_from_slice(&length.to_le_bytes());
         bytes.extend_from_slice(&self.first_ms.to_le_bytes());
         bytes.extend_from_slice(&self.last_ms.to_le_bytes());
+        if kind == WHOLE {
+            self.place = Some(Place { first_ms: self.first_ms, offset: self.offset, chunk: self.chunks, digest: self.digest });
+        }
         let aad = [&self.digest[..], &bytes].concat();
         let text = self
             .cipher
@@ -154,6 +200,7 @@ impl Encoder {
         bytes.extend_from_slice(&text);
         self.digest = chain(&self.digest, &bytes);
         self.chunks += 1;
+        self.offset += bytes.len() as u64;
         Ok(bytes)
     }
 }

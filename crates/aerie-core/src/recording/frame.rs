@@ -23,12 +23,14 @@ pub enum Frame {
     Mark(String),
     /// So many bytes of a stream without a terminal went by and are not kept (output, input).
     Passed(u64, u64),
+    /// What whoever looked at a desktop was sent: a message of docs/formats/desktop.md.
+    Desktop(Vec<u8>),
 }
 
 /// What began on a channel.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Opened {
-    /// `shell`, `exec`, `sftp`, `forward`.
+    /// `shell`, `exec`, `sftp`, `forward`, `desktop`.
     pub kind: String,
     /// The command, or `host:port` of a forwarded port.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -66,6 +68,7 @@ mod tag {
     pub(super) const FILE: u8 = 8;
     pub(super) const MARK: u8 = 9;
     pub(super) const PASSED: u8 = 10;
+    pub(super) const DESKTOP: u8 = 11;
 }
 
 fn put_varint(out: &mut Vec<u8>, mut n: u64) {
@@ -102,6 +105,7 @@ impl Frame {
             Frame::Output(b) => return Self::put(tag::OUTPUT, delta_ms, channel, b, out),
             Frame::ErrorOutput(b) => return Self::put(tag::ERROR_OUTPUT, delta_ms, channel, b, out),
             Frame::Input(b) => return Self::put(tag::INPUT, delta_ms, channel, b, out),
+            Frame::Desktop(b) => return Self::put(tag::DESKTOP, delta_ms, channel, b, out),
             Frame::Mark(text) => return Self::put(tag::MARK, delta_ms, channel, text.as_bytes(), out),
             Frame::Hidden(n) => number(tag::HIDDEN, &[*n]),
             Frame::Size(columns, rows) => number(tag::SIZE, &[u64::from(*columns), u64::from(*rows)]),
@@ -135,6 +139,7 @@ impl Frame {
             tag::OUTPUT => Frame::Output(content.into()),
             tag::ERROR_OUTPUT => Frame::ErrorOutput(content.into()),
             tag::INPUT => Frame::Input(content.into()),
+            tag::DESKTOP => Frame::Desktop(content.into()),
             tag::MARK => Frame::Mark(String::from_utf8_lossy(content).into_owned()),
             tag::HIDDEN => Frame::Hidden(take_varint(&mut content)?),
             tag::SIZE => {

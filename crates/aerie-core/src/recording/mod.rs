@@ -8,6 +8,7 @@ mod decoder;
 mod encoder;
 mod frame;
 mod header;
+mod place;
 mod plain;
 mod typed;
 
@@ -15,6 +16,7 @@ pub use decoder::{Chunk, Decoder, ReadError, Summary, TimedFrame};
 pub use encoder::{Armed, Compressor, Encoder, Sealed};
 pub use frame::{Frame, Opened, Transfer};
 pub use header::{DataKey, Header, MasterKey};
+pub use place::Place;
 pub use plain::{PlainText, commands_in};
 pub use typed::{Kept, TypedInput};
 

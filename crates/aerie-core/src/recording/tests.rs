@@ -104,6 +104,47 @@ fn a_sealed_key_opens_with_its_master_and_purpose_only() {
     assert_eq!(format!("{master:?}"), "MasterKey(redacted)");
 }
 
+#[test]
+fn a_reader_begins_at_a_whole_picture_and_is_not_led_astray() {
+    let (mut encoder, mut bytes) = Encoder::new(&header(), &DataKey::new([7; 32]));
+    let mut compressor = Compressor::new().unwrap();
+    let mut places = vec![];
+    for n in 0..40u64 {
+        if n % 10 == 0 {
+            bytes.extend(encoder.begin_whole(&mut compressor).unwrap().unwrap_or_default());
+        }
+        encoder.handle_frame(n * 700, 0, &Frame::Desktop(vec![n as u8; 50]));
+        bytes.extend(encoder.poll_chunk(&mut compressor).unwrap().unwrap());
+        places.extend(encoder.poll_place());
+    }
+    bytes.extend(encoder.finish(&mut compressor).unwrap().bytes);
+    assert_eq!(places.iter().map(|p| p.first_ms).collect::<Vec<_>>(), [0, 7000, 14_000, 21_000]);
+    let encoded: Vec<u8> = places.iter().flat_map(Place::encode).collect();
+    assert_eq!(Place::decode_all(&encoded), places);
+    assert_eq!(Place::decode_all(&encoded[..encoded.len() - 1]).len(), 3, "what was cut short does not count");
+    assert_eq!(Place::before(&places, 13_999), Some(places[1]));
+    assert_eq!(Place::before(&places, 0), Some(places[0]));
+    assert_eq!(Place::before(&[], 5), None);
+
+    let begin = |place: &Place| {
+        let mut decoder = Decoder::new(&bytes, |_| Some(DataKey::new([7; 32]))).unwrap();
+        decoder.begin_at(place);
+        decoder.handle_bytes(&bytes[place.offset as usize..]);
+        assert_eq!(decoder.place().map(|p| p.first_ms), Some(place.first_ms));
+        decoder.poll_chunk().map(|c| c.unwrap().frames)
+    };
+    for place in &places {
+        let frames = begin(place).unwrap();
+        assert_eq!((frames[0].at_ms, &frames[0].frame), (place.first_ms, &Frame::Desktop(vec![(place.first_ms / 700) as u8; 50])));
+    }
+    for lie in [Place { chunk: 3, ..places[1] }, Place { digest: [0; 32], ..places[1] }, Place { offset: places[2].offset, ..places[1] }] {
+        let mut decoder = Decoder::new(&bytes, |_| Some(DataKey::new([7; 32]))).unwrap();
+        decoder.begin_at(&lie);
+        decoder.handle_bytes(&bytes[lie.offset as usize..]);
+        assert!(decoder.poll_chunk().is_err());
+    }
+}
+
 proptest! {
     #[test]
     fn no_altered_byte_goes_unnoticed(at in 0.0f64..1.0, flip in 1u8..=255) {

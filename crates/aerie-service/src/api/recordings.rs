@@ -68,6 +68,7 @@ pub(super) fn frame_view(f: TimedFrame) -> FrameView {
             (v.kind, v.text) = (FrameKind::File, Some(format!("{} {} ({}, {})", t.direction, t.path, wording::size(t.bytes), t.result)))
         }
         Frame::Mark(text) => (v.kind, v.text) = (FrameKind::Mark, Some(text)),
+        Frame::Desktop(_) => v.kind = FrameKind::Desktop,
         Frame::Passed(out, input) => {
             (v.kind, v.text) = (FrameKind::Passed, Some(format!("{} out, {} in", wording::size(out), wording::size(input))))
         }
@@ -156,7 +157,7 @@ fn remark(frame: Frame) -> Option<String> {
         Frame::Hidden(n) => Some(format!("{n} characters typed without echo")),
         Frame::Mark(text) => Some(text),
         Frame::Passed(out, input) => Some(format!("{} out and {} in went by", wording::size(out), wording::size(input))),
-        Frame::Size(..) | Frame::Input(_) | Frame::Output(_) | Frame::ErrorOutput(_) => None,
+        Frame::Size(..) | Frame::Input(_) | Frame::Output(_) | Frame::ErrorOutput(_) | Frame::Desktop(_) => None,
     }
 }
 

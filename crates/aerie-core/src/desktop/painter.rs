@@ -1,0 +1,389 @@
+//! Finds what changed on a screen, and writes it down once for everybody who looks at it and for the recording.
+
+use super::client::Damage;
+use super::framebuffer::{Framebuffer, PIXEL, Rect};
+use super::message::{Message, Parts, bits_of, coding};
+use super::wire::Fault;
+
+/// Side of the squares in which a screen is compared.
+const TILE: u16 = 64;
+/// Squares side by side that are written as one part: colours of one of them spread over all.
+const TILES_OF_A_PART: usize = 4;
+/// Bytes of one message: what a reader must hold at a time.
+pub(super) const MOST_BYTES: usize = 256 << 10;
+/// Colours of a list.
+const MOST_COLOURS: usize = 256;
+
+/// Keeps what everybody who looks has on their screen, and says what must be sent so that they see what is on the machine's.
+///
+/// Call [`Painter::update`] with the picture and what the server says changed, in turn with the server's updates; [`Painter::whole`] gives the
+/// picture for somebody who comes later, or for a recording to begin anew with.
+#[derive(Debug)]
+pub struct Painter {
+    shown: Framebuffer,
+}
+
+impl Painter {
+    /// Begins with a black screen, of which the message tells.
+    ///
+    /// # Errors
+    /// As [`Framebuffer::new`].
+    pub fn new(width: u16, height: u16) -> Result<(Self, Message), Fault> {
+        Ok((Self { shown: Framebuffer::new(width, height)? }, Message::Size(width, height)))
+    }
+
+    /// What everybody sees now.
+    pub fn shown(&self) -> &Framebuffer {
+        &self.shown
+    }
+
+    /// What must be sent after the server changed these parts of its screen.
+    pub fn update(&mut self, screen: &Framebuffer, damage: &[Damage]) -> Vec<Message> {
+        let mut messages = vec![];
+        if screen.size() != self.shown.size() {
+            let (w, h) = screen.size();
+            // Both are of a size that was let in before.
+            let Ok(black) = Framebuffer::new(w, h) else { return messages };
+            self.shown = black;
+            messages.push(Message::Size(w, h));
+            let whole = Rect { x: 0, y: 0, w, h };
+            self.write(screen, &[Damage::Pixels(whole)], false, &mut messages);
+        } else {
+            self.write(screen, damage, false, &mut messages);
+        }
+        messages
+    }
+
+    /// The whole picture as it is seen now, with its size.
+    pub fn whole(&self) -> Vec<Message> {
+        let (w, h) = self.shown.size();
+        let mut messages = vec![Message::Size(w, h)];
+        let mut writer = Writer::new(true);
+        for y in (0..h).step_by(TILE.into()) {
+            for x in (0..w).step_by(usize::from(TILE) * TILES_OF_A_PART) {
+                let rect = Rect { x, y, w: (TILE * TILES_OF_A_PART as u16).min(w - x), h: TILE.min(h - y) };
+                writer.pixels(&self.shown, rect);
+            }
+        }
+        writer.finish(&mut messages);
+        messages
+    }
+
+    fn write(&mut self, screen: &Framebuffer, damage: &[Damage], whole: bool, messages: &mut Vec<Message>) {
+        let (w, h) = self.shown.size();
+        let across = usize::from(w.div_ceil(TILE));
+        let mut dirty = vec![false; across * usize::from(h.div_ceil(TILE))];
+        let mut writer = Writer::new(whole);
+        for d in damage {
+            let to = match *d {
+                Damage::Pixels(rect) => rect,
+                Damage::Copied { from, to } => {
+                    // What is shown there may be older than what the server copied: the difference is found below.
+                    writer.copied(from, to);
+                    self.shown.copy(from, to);
+                    to
+                }
+            };
+            if to.w == 0 || to.h == 0 {
+                continue;
+            }
+            for row in to.y / TILE..=(to.y + (to.h - 1)).min(h - 1) / TILE {
+                for column in to.x / TILE..=(to.x + (to.w - 1)).min(w - 1) / TILE {
+                    if let Some(d) = dirty.get_mut(usize::from(row) * across + usize::from(column)) {
+                        *d = true;
+                    }
+                }
+            }
+        }
+        for (row, tiles) in dirty.chunks(across.max(1)).enumerate() {
+            let mut run: Option<(Rect, usize)> = None;
+            for column in tiles.iter().enumerate().filter(|(_, d)| **d).map(|(c, _)| c) {
+                let changed = self.changed(screen, column, row);
+                run = match (run, changed) {
+                    (Some((a, n)), Some(b)) if a.x + a.w == b.x && n < TILES_OF_A_PART => Some((around(a, b), n + 1)),
+                    (before, Some(b)) => {
+                        before.iter().for_each(|(a, _)| writer.pixels(screen, *a));
+                        Some((b, 1))
+                    }
+                    (before, None) => before,
+                };
+            }
+            run.iter().for_each(|(a, _)| writer.pixels(screen, *a));
+        }
+        self.take(screen, &writer.drawn);
+        writer.finish(messages);
+    }
+
+    /// The rows of a square in which the screen is another than what is shown.
+    fn changed(&self, screen: &Framebuffer, column: usize, row: usize) -> Option<Rect> {
+        let (w, h) = self.shown.size();
+        let (x, y) = (column as u16 * TILE, row as u16 * TILE);
+        let width = TILE.min(w.checked_sub(x)?);
+        let differs = |y: &u16| self.shown.row(x, *y, width) != screen.row(x, *y, width);
+        let rows = y..y.saturating_add(TILE).min(h);
+        let first = rows.clone().find(differs)?;
+        let last = rows.rev().find(differs)?;
+        Some(Rect { x, y: first, w: width, h: last - first + 1 })
+    }
+
+    fn take(&mut self, screen: &Framebuffer, parts: &[Rect]) {
+        for r in parts {
+            for y in r.y..r.y + r.h {
+                if let (Some(from), Some(to)) = (screen.row(r.x, y, r.w), self.shown.row_mut(r.x, y, r.w)) {
+                    to.copy_from_slice(from);
+                }
+            }
+        }
+    }
+}
+
+/// The smallest part that has both in it.
+fn around(a: Rect, b: Rect) -> Rect {
+    let (x, y) = (a.x.min(b.x), a.y.min(b.y));
+    Rect { x, y, w: (a.x + a.w).max(b.x + b.w) - x, h: (a.y + a.h).max(b.y + b.h) - y }
+}
+
+/// Writes parts, a new message whenever one is full.
+struct Writer {
+    whole: bool,
+    full: Vec<Vec<u8>>,
+    bytes: Vec<u8>,
+    drawn: Vec<Rect>,
+    colours: Colours,
+}
+
+impl Writer {
+    fn new(whole: bool) -> Self {
+        Self { whole, full: vec![], bytes: vec![], drawn: vec![], colours: Colours::default() }
+    }
+
+    fn head(&mut self, r: Rect, coding: u8) {
+        if self.bytes.len() >= MOST_BYTES {
+            self.full.push(std::mem::take(&mut self.bytes));
+        }
+        self.bytes.extend([r.x, r.y, r.w, r.h].iter().flat_map(|n| n.to_be_bytes()));
+        self.bytes.push(coding);
+    }
+
+    fn copied(&mut self, from: (u16, u16), to: Rect) {
+        self.head(to, coding::COPY);
+        self.bytes.extend([from.0, from.1].iter().flat_map(|n| n.to_be_bytes()));
+    }
+
+    fn pixels(&mut self, screen: &Framebuffer, r: Rect) {
+        self.drawn.push(r);
+        let listed = self.colours.list(screen, r);
+        let rows = (r.y..r.y + r.h).filter_map(|y| screen.row(r.x, y, r.w));
+        if !listed {
+            self.head(r, coding::PLAIN);
+            for row in rows {
+                self.bytes.extend(row.chunks_exact(PIXEL).flat_map(|p| p.iter().take(3)));
+            }
+            return;
+        }
+        self.head(r, coding::COLOURS);
+        let count = self.colours.found.len().max(1);
+        self.bytes.push((count - 1) as u8);
+        self.bytes.extend(self.colours.found.iter().flatten());
+        let bits = bits_of(count);
+        if bits == 0 {
+            return;
+        }
+        for row in rows {
+            let (mut byte, mut filled) = (0u16, 0);
+            for p in row.chunks_exact(PIXEL) {
+                byte = byte << bits | u16::from(self.colours.index(p));
+                filled += bits;
+                if filled == 8 {
+                    self.bytes.push(byte as u8);
+                    (byte, filled) = (0, 0);
+                }
+            }
+            if filled > 0 {
+                self.bytes.push((byte << (8 - filled)) as u8);
+            }
+        }
+    }
+
+    fn finish(mut self, messages: &mut Vec<Message>) {
+        if !self.bytes.is_empty() {
+            self.full.push(self.bytes);
+        }
+        let count = self.full.len();
+        let parts = self.full.into_iter().enumerate();
+        messages.extend(parts.map(|(n, bytes)| Message::Parts(Parts { whole: self.whole && n == 0, more: n + 1 < count, bytes })));
+    }
+}
+
+/// A list of the colours of a part, in the order in which they come.
+struct Colours {
+    found: Vec<[u8; 3]>,
+    /// Open addressing: the colour with a mark that it is there, and its place in the list.
+    slots: Vec<(u32, u8)>,
+    last: (u32, u8),
+}
+
+const SLOTS: usize = 1024;
+const THERE: u32 = 1 << 24;
+
+impl Default for Colours {
+    fn default() -> Self {
+        Self { found: vec![], slots: vec![(0, 0); SLOTS], last: (0, 0) }
+    }
+}
+
+fn key(p: &[u8]) -> u32 {
+    match p {
+        [r, g, b, ..] => THERE | u32::from(*r) << 16 | u32::from(*g) << 8 | u32::from(*b),
+        _ => THERE,
+    }
+}
+
+impl Colours {
+    /// Lists the colours of a part; false where they are too many.
+    fn list(&mut self, screen: &Framebuffer, r: Rect) -> bool {
+        self.found.clear();
+        self.slots.fill((0, 0));
+        self.last = (0, 0);
+        for row in (r.y..r.y + r.h).filter_map(|y| screen.row(r.x, y, r.w)) {
+            for p in row.chunks_exact(PIXEL) {
+                let key = key(p);
+                if key == self.last.0 {
+                    continue;
+                }
+                let at = self.slot(key);
+                let Some(slot) = self.slots.get_mut(at) else { return false };
+                if slot.0 == 0 {
+                    if self.found.len() == MOST_COLOURS {
+                        return false;
+                    }
+                    *slot = (key, self.found.len() as u8);
+                    self.found.push([(key >> 16) as u8, (key >> 8) as u8, key as u8]);
+                }
+                self.last = *slot;
+            }
+        }
+        true
+    }
+
+    /// Where a colour is, or would be put. There are always free slots: four times as many as colours.
+    fn slot(&self, key: u32) -> usize {
+        let mut at = (key.wrapping_mul(0x9e37_79b1) >> 22) as usize;
+        while self.slots.get(at).is_some_and(|(k, _)| *k != 0 && *k != key) {
+            at = (at + 1) % SLOTS;
+        }
+        at
+    }
+
+    fn index(&mut self, p: &[u8]) -> u8 {
+        let key = key(p);
+        if key != self.last.0 {
+            self.last = self.slots.get(self.slot(key)).copied().unwrap_or_default();
+        }
+        self.last.1
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// What somebody sees who was sent this.
+    fn seen(messages: &[Message], on: &mut Framebuffer) {
+        for m in messages {
+            let again = Message::decode(&m.encode()).unwrap();
+            assert_eq!(&again, m);
+            on.show(&again).unwrap();
+        }
+    }
+
+    /// Draws something on the server's screen: a block of noise of so many colours, a flat one, or a copy.
+    fn draw(screen: &mut Framebuffer, what: (u8, u16, u16, u16, u16, u32)) -> Damage {
+        let (kind, x, y, w, h, seed) = what;
+        let (width, height) = screen.size();
+        let (x, y) = (x % width, y % height);
+        let rect = Rect { x, y, w: w.min(width - x), h: h.min(height - y) };
+        if kind == 0 {
+            let from = (seed as u16 % (width - rect.w + 1), (seed >> 16) as u16 % (height - rect.h + 1));
+            screen.copy(from, rect);
+            return Damage::Copied { from, to: rect };
+        }
+        let colours: u32 = [1, 2, 3, 5, 16, 17, 256, 257, 100_000][usize::from(kind - 1) % 9];
+        let mut n = seed | 1;
+        for row in 0..rect.h {
+            for p in screen.row_mut(rect.x, rect.y + row, rect.w).unwrap().chunks_exact_mut(4) {
+                n = n.wrapping_mul(747_796_405).wrapping_add(2_891_336_453);
+                let c = (n >> 8) % colours * 40_503;
+                p[..3].copy_from_slice(&[(c >> 16) as u8, (c >> 8) as u8, c as u8]);
+            }
+        }
+        Damage::Pixels(rect)
+    }
+
+    fn drawing() -> impl Strategy<Value = (u8, u16, u16, u16, u16, u32)> {
+        (0u8..10, 0u16..300, 0u16..300, 1u16..200, 1u16..200, any::<u32>())
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+        #[test]
+        fn whoever_was_sent_everything_sees_the_very_pixels(updates in prop::collection::vec(prop::collection::vec(drawing(), 1..5), 1..6), w in 1u16..280, h in 1u16..200) {
+            let mut screen = Framebuffer::new(w, h).unwrap();
+            let (mut painter, first) = Painter::new(w, h).unwrap();
+            let mut near = Framebuffer::new(1, 1).unwrap();
+            seen(&[first], &mut near);
+            for update in updates {
+                let damage: Vec<_> = update.into_iter().map(|d| draw(&mut screen, d)).collect();
+                seen(&painter.update(&screen, &damage), &mut near);
+                prop_assert!(near == screen);
+            }
+            let mut late = Framebuffer::new(1, 1).unwrap();
+            seen(&painter.whole(), &mut late);
+            prop_assert!(late == screen);
+        }
+
+        #[test]
+        fn whatever_is_read_is_a_message_or_none(bytes in prop::collection::vec(any::<u8>(), 0..300), head in 0u8..9) {
+            let mut on = Framebuffer::new(20, 20).unwrap();
+            if let Some(m) = Message::decode(&[&[head][..], &bytes].concat()) {
+                if !matches!(m, Message::Size(..)) {
+                    let _ = on.show(&m);
+                    prop_assert_eq!(on.size(), (20, 20));
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn what_did_not_change_is_not_sent() {
+        let screen = Framebuffer::new(200, 100).unwrap();
+        let (mut painter, _) = Painter::new(200, 100).unwrap();
+        assert!(painter.update(&screen, &[Damage::Pixels(Rect { x: 0, y: 0, w: 200, h: 100 })]).is_empty());
+    }
+
+    #[test]
+    fn a_screen_of_another_size_is_told_of_and_drawn_anew() {
+        let (mut painter, _) = Painter::new(10, 10).unwrap();
+        let mut screen = Framebuffer::new(30, 20).unwrap();
+        screen.fill(Rect { x: 5, y: 5, w: 20, h: 10 }, [9, 8, 7]);
+        let messages = painter.update(&screen, &[]);
+        assert!(matches!(messages[..], [Message::Size(30, 20), Message::Parts(_)]), "{messages:?}");
+        let mut near = Framebuffer::new(10, 10).unwrap();
+        seen(&messages, &mut near);
+        assert!(near == screen);
+    }
+
+    #[test]
+    fn a_large_picture_comes_in_pieces_of_a_bounded_size() {
+        let mut screen = Framebuffer::new(1280, 800).unwrap();
+        let damage = draw(&mut screen, (9, 0, 0, 1280, 800, 7));
+        let (mut painter, _) = Painter::new(1280, 800).unwrap();
+        let messages = painter.update(&screen, &[damage]);
+        assert!(messages.len() > 5);
+        let most = messages.iter().map(|m| m.encode().len()).max().unwrap();
+        assert!(most <= MOST_BYTES + usize::from(TILE) * usize::from(TILE) * TILES_OF_A_PART * 3 + 100, "{most}");
+        let more: Vec<bool> = messages.iter().filter_map(|m| if let Message::Parts(p) = m { Some(p.more) } else { None }).collect();
+        assert_eq!(more.iter().filter(|m| !**m).count(), 1, "only the last says that nothing follows");
+    }
+}
