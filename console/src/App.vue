@@ -28,7 +28,7 @@ watch(
 </script>
 
 <template>
-  <AppFrame v-if="!route.meta.open && route.matched.length">
+  <AppFrame v-if="!route.meta.open && !route.meta.bare && route.matched.length">
     <RouterView :key="route.path" />
   </AppFrame>
   <RouterView v-else />

@@ -4,6 +4,8 @@ declare module "vue-router" {
   interface RouteMeta {
     title: string;
     open?: boolean;
+    /** Without the frame of the console: a page that needs all the room. */
+    bare?: boolean;
   }
 }
 
@@ -43,6 +45,18 @@ export const router = createRouter({
       component: () => import("./pages/MachinePage.vue"),
       props: true,
       meta: { title: "Machine" },
+    },
+    {
+      path: "/machines/:name/desktop",
+      component: () => import("./pages/DesktopPage.vue"),
+      props: (to) => ({ name: to.params.name, way: to.query.way }),
+      meta: { title: "Desktop", bare: true },
+    },
+    {
+      path: "/sessions/:id/desktop",
+      component: () => import("./pages/DesktopPage.vue"),
+      props: true,
+      meta: { title: "Desktop", bare: true },
     },
     { path: "/pins", component: () => import("./pages/PinsPage.vue"), meta: { title: "PINs" } },
     { path: "/settings", component: () => import("./pages/SettingsPage.vue"), meta: { title: "Settings" } },

@@ -40,6 +40,7 @@ export type Pass = components["schemas"]["PassView"];
 export type Now = components["schemas"]["Now"];
 export type LiveLine = components["schemas"]["LiveLine"];
 export type PeopleThere = components["schemas"]["PeopleThere"];
+export type ToViewer = components["schemas"]["ToViewer"];
 export type Question = components["schemas"]["AuthenticatorQuestion"];
 export type Problem = components["schemas"]["ProblemView"];
 export type Frame = components["schemas"]["FrameView"];

@@ -797,6 +797,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machines/{name}/desktop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Open the desktop of a machine: a WebSocket that begins a session of its own (docs/formats/desktop.md). */
+        get: operations["desktop"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/machines/{name}/discover": {
         parameters: {
             query?: never;
@@ -1664,6 +1681,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings/{id}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One picture of a desktop, as PNG (ISO/IEC 15948). */
+        get: operations["recordedPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{id}/screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a desktop showed from a moment on: from the last whole picture before it. Each message of docs/formats/desktop.md comes with its length (four
+         *     bytes) and the milliseconds since the beginning (eight bytes) in front of it, most significant byte first.
+         */
+        get: operations["recordedScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/recordings/{id}/text": {
         parameters: {
             query?: never;
@@ -1954,6 +2008,23 @@ export interface paths {
         };
         /** Show a session. */
         get: operations["session"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}/desktop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** See a live desktop session: whose session it is goes on with it, others watch it, if they may. */
+        get: operations["watchDesktop"];
         put?: never;
         post?: never;
         delete?: never;
@@ -5511,6 +5582,81 @@ export interface components {
             /** @description Why. */
             why: string;
         };
+        /** @description What the service says. */
+        ToViewer: {
+            /** @enum {string} */
+            kind: "step";
+            /** @description A phrase. */
+            text: string;
+        } | {
+            /** @description Which capability; none for the session itself. */
+            capability?: string | null;
+            /** @enum {string} */
+            kind: "refused";
+            /** @description A sentence. */
+            text: string;
+        } | {
+            /** @description Account. */
+            account: string;
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            began: string;
+            /** @enum {string} */
+            kind: "began";
+            /** @description Machine. */
+            machine: string;
+            /** @description Whether this viewer's own session it is, or somebody else's. */
+            own: boolean;
+            /** @description Whose session it is. */
+            person: string;
+            /** @description Whether it is recorded. */
+            recorded: boolean;
+            /** @description Its identifier. */
+            session: string;
+            /** @description How the desktop calls itself. */
+            title: string;
+        } | {
+            /** @enum {string} */
+            kind: "uses";
+            /** @description Each capability with `on`, `asked`, `at-once` (would be given without asking anybody), `ask` (somebody is asked) or `refused`. */
+            uses: [
+                string,
+                string
+            ][];
+        } | {
+            /** @enum {string} */
+            kind: "notice";
+            /** @description A sentence. */
+            text: string;
+        } | {
+            /** @enum {string} */
+            kind: "people";
+            /** @description They. */
+            people: components["schemas"]["PeopleThere"];
+        } | {
+            /** @enum {string} */
+            kind: "clipboard";
+            /** @description It. */
+            text: string;
+        } | {
+            /** @enum {string} */
+            kind: "pong";
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            number: number;
+        } | {
+            /** @enum {string} */
+            kind: "elsewhere";
+        } | {
+            /** @enum {string} */
+            kind: "ended";
+            /** @description A sentence. */
+            text: string;
+        };
         /** @description An API token, without its secret. */
         TokenView: {
             /**
@@ -7551,6 +7697,43 @@ export interface operations {
             };
         };
     };
+    desktop: {
+        parameters: {
+            query?: {
+                /** @description Name of the way, where the machine has several desktops. */
+                way?: string | null;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The dialogue of docs/formats/desktop.md begins */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToViewer"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     discover: {
         parameters: {
             query?: never;
@@ -9345,6 +9528,64 @@ export interface operations {
             };
         };
     };
+    recordedPicture: {
+        parameters: {
+            query?: {
+                /** @description The moment, in milliseconds since the beginning. */
+                at?: number;
+                /** @description Made smaller, to so many pixels of width. */
+                width?: number | null;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    recordedScreen: {
+        parameters: {
+            query?: {
+                /** @description From this moment on, in milliseconds since the beginning. */
+                from?: number;
+                /** @description Until this moment. */
+                until?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+        };
+    };
     recordingText: {
         parameters: {
             query?: never;
@@ -9898,6 +10139,40 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SessionView"];
                 };
+            };
+        };
+    };
+    watchDesktop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The dialogue of docs/formats/desktop.md begins */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToViewer"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -97,10 +97,25 @@ const retire = useMutation({
   <template v-if="d && m">
     <div class="flex flex-wrap items-baseline gap-x-4 gap-y-2">
       <h1 class="max-w-5xl">{{ d.sentence }}</h1>
-      <span v-if="manages" class="ml-auto flex gap-3">
-        <StopButton v-if="d.machine.live" :which="{ machine: name }" name="its sessions" />
-        <button v-if="!retiring" class="button" @click="retiring = true">Retire</button>
-        <button class="button" data-kind="main" data-testid="check-machine" :disabled="running" @click="check(name)">
+      <span class="ml-auto flex gap-3">
+        <RouterLink
+          v-for="w in d.ways.filter((way) => way.kind === 'desktop')"
+          :key="w.name"
+          class="button no-underline!"
+          :to="{ path: `/machines/${name}/desktop`, query: { way: w.name } }"
+          data-testid="open-desktop"
+          >See its {{ w.name }}</RouterLink
+        >
+        <StopButton v-if="manages && d.machine.live" :which="{ machine: name }" name="its sessions" />
+        <button v-if="manages && !retiring" class="button" @click="retiring = true">Retire</button>
+        <button
+          v-if="manages"
+          class="button"
+          data-kind="main"
+          data-testid="check-machine"
+          :disabled="running"
+          @click="check(name)"
+        >
           {{ running ? "Checking …" : "Check it now" }}
         </button>
       </span>
@@ -158,7 +173,8 @@ const retire = useMutation({
           <template v-for="w in d.ways" :key="w.name">
             <dt class="text-soft">Way in</dt>
             <dd>
-              {{ w.name }} ({{ w.kind }}) <span class="mono text-soft">{{ w.address }}</span>
+              {{ w.name }} ({{ w.kind }})
+              <span class="mono text-soft">{{ w.address }}</span>
             </dd>
           </template>
           <dt class="text-soft">Site, owner</dt>

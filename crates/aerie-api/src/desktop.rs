@@ -14,6 +14,32 @@ pub struct DesktopQuery {
     pub way: Option<String>,
 }
 
+/// Which part of a recorded desktop.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+pub struct ScreenQuery {
+    /// From this moment on, in milliseconds since the beginning.
+    #[serde(default)]
+    pub from: u64,
+    /// Until this moment.
+    #[serde(default = "for_ever")]
+    pub until: u64,
+}
+
+fn for_ever() -> u64 {
+    u64::MAX
+}
+
+/// Which picture of a recorded desktop.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+pub struct PictureQuery {
+    /// The moment, in milliseconds since the beginning.
+    #[serde(default)]
+    pub at: u64,
+    /// Made smaller, to so many pixels of width.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub width: Option<u16>,
+}
+
 /// What a viewer says.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -47,6 +73,8 @@ pub enum FromViewer {
     Line(Vec<(u16, u16)>),
     /// Asks for the whole picture.
     Refresh,
+    /// Asks for an answer with this number, to measure the way.
+    Ping(u64),
     /// Ends the session.
     Leave,
 }
@@ -83,6 +111,7 @@ pub enum ToViewer {
         /// Whether it is recorded.
         recorded: bool,
         /// When it began.
+        #[schema(value_type = String, format = DateTime)]
         began: Timestamp,
         /// Whether this viewer's own session it is, or somebody else's.
         own: bool,
@@ -106,6 +135,11 @@ pub enum ToViewer {
     Clipboard {
         /// It.
         text: String,
+    },
+    /// The answer to a ping.
+    Pong {
+        /// Its number.
+        number: u64,
     },
     /// Another window of the same person has it now.
     Elsewhere,

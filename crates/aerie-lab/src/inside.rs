@@ -310,6 +310,9 @@ fn configure(plan: &Plan) -> Outcome<()> {
         "pam.d",
         "security",
         "pam.conf",
+        "X11",
+        "fonts",
+        "xdg",
     ] {
         let _ = Command::new("/bin/cp")
             .args(["-rP", "--preserve=mode,timestamps", &format!("/etc/{f}"), "etc/"])

@@ -8,6 +8,7 @@ mod asking;
 mod assets;
 mod audit;
 mod config;
+mod desktop;
 mod forwarding;
 mod gateway;
 mod identity;

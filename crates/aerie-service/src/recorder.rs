@@ -311,6 +311,30 @@ impl Writing {
     }
 }
 
+/// Who read which recording lately. Whoever watches one reads it in many pieces, which are one reading.
+#[derive(Debug, Default)]
+pub(crate) struct RecentReads(std::sync::Mutex<HashMap<(String, String), Timestamp>>);
+
+/// After so long it is another reading.
+const ONE_READING: jiff::SignedDuration = jiff::SignedDuration::from_mins(10);
+/// Readings that are remembered.
+const MOST_READINGS: usize = 10_000;
+
+impl RecentReads {
+    /// Whether this begins a reading.
+    pub(crate) fn begins(&self, person: &str, recording: &str, now: Timestamp) -> bool {
+        let mut all = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if all.len() >= MOST_READINGS {
+            all.retain(|_, at| now.duration_since(*at) < ONE_READING);
+            if all.len() >= MOST_READINGS {
+                all.clear();
+            }
+        }
+        let last = all.insert((person.into(), recording.into()), now);
+        last.is_none_or(|at| now.duration_since(at) >= ONE_READING || now < at)
+    }
+}
+
 /// Where the places of a recording are listed.
 pub(crate) fn places_of(recording: &Path) -> PathBuf {
     recording.with_extension("places")
@@ -447,8 +471,14 @@ mod tests {
         encoder.handle_frame(0, 1, &Frame::Output(vec![1; 100]));
         let failed = CancellationToken::new();
         let mut compressor = Compressor::new().unwrap();
-        let mut writing =
-            Writing { file: full, places: dir.path().join("p"), encoder, started: std::time::Instant::now(), typed: HashMap::new(), failed: failed.clone() };
+        let mut writing = Writing {
+            file: full,
+            places: dir.path().join("p"),
+            encoder,
+            started: std::time::Instant::now(),
+            typed: HashMap::new(),
+            failed: failed.clone(),
+        };
         writing.write(&mut compressor);
         assert!(failed.is_cancelled());
         assert!(writing.close(&mut compressor).is_none());

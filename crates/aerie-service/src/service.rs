@@ -5,12 +5,13 @@ use crate::api;
 use crate::asking::{self, Asking};
 use crate::config::Config;
 use crate::forwarding::{self, Forwarding};
-use crate::gateway;
+use crate::gateway::{self, Desktops};
 use crate::identity::Identity;
 use crate::keys::{KeyError, Keys};
 use crate::machines::Inventory;
 use crate::places::Places;
 use crate::reach::ReachCache;
+use crate::recorder::RecentReads;
 use crate::recorder::Recorder;
 use crate::rulebook::Rulebook;
 use crate::sessions::LiveSessions;
@@ -78,6 +79,8 @@ pub(crate) struct App {
     pub(crate) identity: Identity,
     pub(crate) recorder: Recorder,
     pub(crate) live: LiveSessions,
+    pub(crate) desktops: Desktops,
+    pub(crate) reads: RecentReads,
     pub(crate) reach: ReachCache,
     pub(crate) agents: Agents,
     pub(crate) inventory: Inventory,
@@ -252,6 +255,8 @@ impl Service {
             tls: RwLock::default(),
             recorder: Recorder::start(config.recordings(), keys.clone()).map_err(io("the recordings"))?,
             live: LiveSessions::default(),
+            desktops: Desktops::default(),
+            reads: RecentReads::default(),
             reach: ReachCache::default(),
             agents: Agents::load(&store).await?,
             inventory: Inventory::default(),

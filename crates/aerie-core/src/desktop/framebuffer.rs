@@ -114,3 +114,32 @@ impl Framebuffer {
         }
     }
 }
+
+impl Framebuffer {
+    /// The picture made smaller, to so many pixels of width at most, each the mean of those that it stands for: width, height, and red, green
+    /// and blue of each.
+    pub fn small(&self, most: u16) -> (u16, u16, Vec<u8>) {
+        let width = self.width.min(most.max(1));
+        let height = (u32::from(self.height) * u32::from(width) / u32::from(self.width)).clamp(1, u32::from(u16::MAX)) as u16;
+        let span = |n: u16, of: u16, all: u16| {
+            let at = |n: u32| (n * u32::from(all) / u32::from(of)) as u16;
+            let begin = at(u32::from(n));
+            begin..at(u32::from(n) + 1).max(begin + 1).min(all)
+        };
+        let mut out = Vec::with_capacity(usize::from(width) * usize::from(height) * 3);
+        for y in 0..height {
+            for x in 0..width {
+                let (mut sum, mut count) = ([0u32; 3], 0);
+                let columns = span(x, width, self.width);
+                for row in span(y, height, self.height) {
+                    for p in self.row(columns.start, row, columns.len() as u16).unwrap_or_default().chunks_exact(PIXEL) {
+                        sum.iter_mut().zip(p).for_each(|(s, c)| *s += u32::from(*c));
+                        count += 1;
+                    }
+                }
+                out.extend(sum.map(|s| (s / count.max(1)) as u8));
+            }
+        }
+        (width, height, out)
+    }
+}

@@ -356,6 +356,18 @@ mod tests {
     }
 
     #[test]
+    fn a_small_picture_has_the_means_of_the_large_one() {
+        let mut screen = Framebuffer::new(40, 20).unwrap();
+        screen.fill(Rect { x: 0, y: 0, w: 20, h: 20 }, [200, 100, 50]);
+        assert_eq!(screen.small(2), (2, 1, vec![200, 100, 50, 0, 0, 0]));
+        let (w, h, pixels) = screen.small(3);
+        assert_eq!((w, h), (3, 1));
+        assert!(pixels[3] > 90 && pixels[3] < 110, "half of the middle is black: {pixels:?}");
+        assert_eq!(screen.small(u16::MAX).0, 40, "never larger");
+        assert_eq!(Framebuffer::new(1, 300).unwrap().small(0).0, 1);
+    }
+
+    #[test]
     fn what_did_not_change_is_not_sent() {
         let screen = Framebuffer::new(200, 100).unwrap();
         let (mut painter, _) = Painter::new(200, 100).unwrap();

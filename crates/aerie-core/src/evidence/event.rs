@@ -45,6 +45,8 @@ kinds! {
     ChannelOpened = "channel-opened": "used the session";
     /// A file was copied.
     FileTransferred = "file-transferred": "copied a file";
+    /// Text went through the clipboard of a machine.
+    ClipboardUsed = "clipboard-used": "used the clipboard";
     /// A recording was closed; carries its final digest.
     RecordingClosed = "recording-closed": "closed the recording";
     /// A recording could not be written.

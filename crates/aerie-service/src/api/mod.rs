@@ -10,6 +10,7 @@ mod cases;
 mod checks;
 mod confirmations;
 mod coverage;
+mod desktop;
 mod detections;
 mod directory;
 mod drafts;
@@ -180,8 +181,17 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(directory::export))
         .routes(routes!(live::updates))
         .merge(audit_routes())
+        .merge(desktop_routes())
         .merge(machine_routes())
         .merge(asking_routes())
+}
+
+fn desktop_routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(desktop::open))
+        .routes(routes!(desktop::join))
+        .routes(routes!(recordings::screen))
+        .routes(routes!(recordings::picture))
 }
 
 fn audit_routes() -> OpenApiRouter<Arc<App>> {

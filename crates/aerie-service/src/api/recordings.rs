@@ -2,16 +2,17 @@ use super::caller::Caller;
 use super::problem::Problem;
 use super::sessions::find;
 use crate::audit::integrity::verify_recording;
-use crate::recorder::read_recording;
+use crate::recorder::{read_from, read_recording};
 use crate::service::App;
-use aerie_api::{FrameKind, FrameView, RecordingReport};
+use aerie_api::{FrameKind, FrameView, PictureQuery, RecordingReport, ScreenQuery};
+use aerie_core::desktop::{Framebuffer, Message};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::recording::{Frame, PlainText, TimedFrame};
 use aerie_core::wording;
 use axum::Json;
 use axum::body::{Body, Bytes};
-use axum::extract::{Path, State};
-use axum::http::header::CONTENT_TYPE;
+use axum::extract::{Path, Query, State};
+use axum::http::header::{CONTENT_DISPOSITION, CONTENT_TYPE};
 use axum::response::{IntoResponse, Response};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -28,10 +29,23 @@ const PIECES: usize = 8;
 /// Size of a piece.
 const PIECE: usize = 64 << 10;
 
+/// The same of a piece of it: many of them are one reading.
+async fn open_piece(app: &App, caller: &Caller, id: &str) -> Result<PathBuf, Problem> {
+    let row = find(app, caller, id).await?;
+    if app.reads.begins(&caller.person.name, id, Timestamp::now()) {
+        return Ok(open(app, caller, id, "watched").await?.0);
+    }
+    Ok(app.config.recordings().join(row.recording.ok_or_else(unrecorded)?))
+}
+
+fn unrecorded() -> Problem {
+    Problem::not_found("This session was not recorded.")
+}
+
 /// The file of a recording that the caller may read; that they did is logged.
 async fn open(app: &App, caller: &Caller, id: &str, doing: &str) -> Result<(PathBuf, aerie_store::SessionRow), Problem> {
     let row = find(app, caller, id).await?;
-    let Some(file) = row.recording.clone() else { return Err(Problem::not_found("This session was not recorded.")) };
+    let file = row.recording.clone().ok_or_else(unrecorded)?;
     let event = NewEvent::new(Timestamp::now(), EventKind::RecordingRead, &caller.person.name)
         .machine(&row.machine)
         .session(id)
@@ -41,7 +55,8 @@ async fn open(app: &App, caller: &Caller, id: &str, doing: &str) -> Result<(Path
     Ok((app.config.recordings().join(file), row))
 }
 
-pub(super) fn frame_view(f: TimedFrame) -> FrameView {
+/// A frame for the console; none of those that are shown as pictures.
+fn frame_view(f: TimedFrame) -> Option<FrameView> {
     let mut v = FrameView {
         at: f.at_ms,
         channel: f.channel,
@@ -68,12 +83,20 @@ pub(super) fn frame_view(f: TimedFrame) -> FrameView {
             (v.kind, v.text) = (FrameKind::File, Some(format!("{} {} ({}, {})", t.direction, t.path, wording::size(t.bytes), t.result)))
         }
         Frame::Mark(text) => (v.kind, v.text) = (FrameKind::Mark, Some(text)),
-        Frame::Desktop(_) => v.kind = FrameKind::Desktop,
+        Frame::Desktop(bytes) => (v.kind, v.text) = (FrameKind::Mark, Some(said(&bytes)?)),
         Frame::Passed(out, input) => {
             (v.kind, v.text) = (FrameKind::Passed, Some(format!("{} out, {} in", wording::size(out), wording::size(input))))
         }
     }
-    v
+    Some(v)
+}
+
+/// What somebody said or noted in a desktop session.
+fn said(message: &[u8]) -> Option<String> {
+    match Message::decode(message)? {
+        Message::Said { who, text, .. } => Some(format!("{who}: {text}")),
+        _ => None,
+    }
 }
 
 /// Streams what `write` makes of each frame.
@@ -108,8 +131,8 @@ fn stream(
 pub(super) async fn frames(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Response, Problem> {
     let (path, _) = open(&app, &caller, &id, "watched").await?;
     Ok(stream(&app, path, "application/x-ndjson", |frame, out| {
-        if let Some(f) = frame
-            && serde_json::to_writer(&mut *out, &frame_view(f)).is_ok()
+        if let Some(view) = frame.and_then(frame_view)
+            && serde_json::to_writer(&mut *out, &view).is_ok()
         {
             out.push(b'\n');
         }
@@ -156,8 +179,9 @@ fn remark(frame: Frame) -> Option<String> {
         Frame::File(t) => Some(format!("{} {} ({}, {})", t.direction, t.path, wording::size(t.bytes), t.result)),
         Frame::Hidden(n) => Some(format!("{n} characters typed without echo")),
         Frame::Mark(text) => Some(text),
+        Frame::Desktop(bytes) => said(&bytes),
         Frame::Passed(out, input) => Some(format!("{} out and {} in went by", wording::size(out), wording::size(input))),
-        Frame::Size(..) | Frame::Input(_) | Frame::Output(_) | Frame::ErrorOutput(_) | Frame::Desktop(_) => None,
+        Frame::Size(..) | Frame::Input(_) | Frame::Output(_) | Frame::ErrorOutput(_) => None,
     }
 }
 
@@ -166,4 +190,88 @@ fn remark(frame: Frame) -> Option<String> {
 pub(super) async fn verify(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Json<RecordingReport>, Problem> {
     let (path, row) = open(&app, &caller, &id, "verified").await?;
     Ok(Json(verify_recording(&app, path, &row).await))
+}
+
+/// What a desktop showed from a moment on: from the last whole picture before it. Each message of docs/formats/desktop.md comes with its length (four
+/// bytes) and the milliseconds since the beginning (eight bytes) in front of it, most significant byte first.
+#[utoipa::path(get, path = "/recordings/{id}/screen", operation_id = "recordedScreen", params(("id" = String, Path), ScreenQuery), responses((status = 200, body = String, content_type = "application/octet-stream")))]
+pub(super) async fn screen(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(id): Path<String>,
+    Query(q): Query<ScreenQuery>,
+) -> Result<Response, Problem> {
+    let path = open_piece(&app, &caller, &id).await?;
+    let (send, pieces) = mpsc::channel::<Bytes>(PIECES);
+    tokio::task::spawn_blocking(move || {
+        let (mut piece, mut picture) = (vec![], false);
+        let read = read_from(&path, &app.keys, q.from, |f| {
+            if picture && f.at_ms > q.until {
+                return false;
+            }
+            let Frame::Desktop(message) = f.frame else { return true };
+            picture = true;
+            piece.extend((message.len() as u32).to_be_bytes());
+            piece.extend(f.at_ms.to_be_bytes());
+            piece.extend(message);
+            piece.len() < PIECE || send.blocking_send(std::mem::take(&mut piece).into()).is_ok()
+        });
+        if let Err(e) = read {
+            tracing::warn!(error = %e, "a recording does not read to its end");
+        }
+        let _ = send.blocking_send(piece.into());
+    });
+    let body = Body::from_stream(ReceiverStream::new(pieces).map(Ok::<_, std::io::Error>));
+    Ok(([(CONTENT_TYPE, "application/octet-stream")], body).into_response())
+}
+
+/// One picture of a desktop, as PNG (ISO/IEC 15948).
+#[utoipa::path(get, path = "/recordings/{id}/picture", operation_id = "recordedPicture", params(("id" = String, Path), PictureQuery), responses((status = 200, body = String, content_type = "image/png"), (status = 404)))]
+pub(super) async fn picture(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(id): Path<String>,
+    Query(q): Query<PictureQuery>,
+) -> Result<Response, Problem> {
+    let path = open_piece(&app, &caller, &id).await?;
+    let keys = app.keys.clone();
+    let drawn = tokio::task::spawn_blocking(move || picture_at(&path, &keys, q.at)).await?;
+    let picture = drawn.ok_or_else(|| Problem::not_found("It shows no desktop at that moment."))?;
+    let most = q.width.unwrap_or(u16::MAX);
+    let png = tokio::task::spawn_blocking(move || png(&picture, most)).await?.map_err(|e| Problem::internal(&e))?;
+    let name = format!("inline; filename=\"{id}-{}.png\"", q.at);
+    Ok(([(CONTENT_TYPE, "image/png".to_string()), (CONTENT_DISPOSITION, name)], png).into_response())
+}
+
+/// The desktop as it was at a moment.
+fn picture_at(path: &std::path::Path, keys: &crate::Keys, at_ms: u64) -> Option<Framebuffer> {
+    let mut picture: Option<Framebuffer> = None;
+    let read = read_from(path, keys, at_ms, |f| {
+        if f.at_ms > at_ms && picture.is_some() {
+            return false;
+        }
+        if let Frame::Desktop(bytes) = f.frame
+            && let Some(message) = Message::decode(&bytes)
+        {
+            match (&message, &mut picture) {
+                (Message::Size(w, h), none @ None) => *none = Framebuffer::new(*w, *h).ok(),
+                (_, Some(picture)) => drop(picture.show(&message)),
+                (_, None) => {}
+            }
+        }
+        true
+    });
+    read.ok().and(picture)
+}
+
+fn png(picture: &Framebuffer, most: u16) -> Result<Vec<u8>, png::EncodingError> {
+    let (width, height, pixels) = picture.small(most);
+    let mut out = vec![];
+    let mut encoder = png::Encoder::new(&mut out, width.into(), height.into());
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(png::BitDepth::Eight);
+    let mut writer = encoder.write_header()?;
+    writer.write_image_data(&pixels)?;
+    writer.finish()?;
+    Ok(out)
 }

@@ -34,19 +34,19 @@ const LINES: usize = 64;
 
 /// Somebody who watches, as far as the decision needs them.
 #[derive(Clone)]
-struct Watcher {
-    person: String,
+pub(super) struct Watcher {
+    pub(super) person: String,
     proofs: Proofs,
     from: IpAddr,
 }
 
 impl Watcher {
-    fn of(caller: &Caller) -> Self {
+    pub(super) fn of(caller: &Caller) -> Self {
         Self { person: caller.person.name.clone(), proofs: caller.entry.signed_in().proofs, from: caller.from }
     }
 
     /// Whether they may use this capability on the session's machine.
-    fn may(&self, app: &App, live: &LiveSession, capability: Capability) -> Result<Option<Consent>, String> {
+    pub(super) fn may(&self, app: &App, live: &LiveSession, capability: Capability) -> Result<Option<Consent>, String> {
         let (rules, passes) = (app.rules.now(), app.asking.passes_of(&self.person));
         let invited = live.stage.guest(&self.person).is_some();
         // The one who is watched is told as soon as it begins; and has agreed where they invited this watcher themselves.
@@ -76,7 +76,7 @@ impl Watcher {
     }
 
     /// Whether they may watch, and whether the one who is watched is told.
-    fn may_watch(&self, app: &App, live: &LiveSession) -> Result<bool, String> {
+    pub(super) fn may_watch(&self, app: &App, live: &LiveSession) -> Result<bool, String> {
         if live.person == self.person {
             return Ok(false);
         }
@@ -85,7 +85,7 @@ impl Watcher {
     }
 }
 
-fn people(live: &LiveSession) -> PeopleThere {
+pub(super) fn people(live: &LiveSession) -> PeopleThere {
     let (guests, watchers, keyboard) = live.stage.people();
     let guests = guests.into_iter().map(|g| GuestView { person: g.person, control: g.control, by: g.by }).collect();
     PeopleThere { guests, watchers, keyboard }
@@ -115,7 +115,7 @@ async fn say(to: &mpsc::Sender<Bytes>, line: &LiveLine) -> bool {
 }
 
 /// Notes that somebody came or went, and tells the watched where the rules say so.
-async fn note(app: &App, live: &LiveSession, watcher: &Watcher, came: bool, told: bool) {
+pub(super) async fn note(app: &App, live: &LiveSession, watcher: &Watcher, came: bool, told: bool) {
     let verb = if came { "watches" } else { "watches no longer" };
     let secret = if told { "" } else { ", who is not told" };
     let says = format!("{} {verb} the session of {} on {}{secret}.", watcher.person, live.person, live.machine);
@@ -305,11 +305,16 @@ pub(super) async fn keyboard(
             return Err(Problem::not_allowed("The keyboard is taken by oneself, or given by whose session it is."));
         }
         if guest == me {
-            Watcher::of(&caller).may(&app, &live, Capability::Shell).map_err(Problem::not_allowed)?;
+            let needed = if app.desktops.get(&id).is_some() { Capability::Control } else { Capability::Shell };
+            Watcher::of(&caller).may(&app, &live, needed).map_err(Problem::not_allowed)?;
         }
     }
     if !live.stage.give_keyboard(to.to.as_deref()) {
         return Err(Problem::not_allowed("They were not invited to type, or it is so already."));
+    }
+    if let Some(desktop) = app.desktops.get(&id) {
+        desktop.let_go().await;
+        super::desktop::tell_people(&desktop);
     }
     let who = to.to.as_deref().unwrap_or(&live.person);
     live.mark(&format!("{who} types now."));

@@ -32,8 +32,8 @@ pub(super) struct Connection {
     pub(super) closed: CancellationToken,
     /// What the person at the machine said, for each use.
     pub(super) consents: Mutex<BTreeMap<Capability, Consent>>,
-    /// Ports are forwarded over HTTPS, and nothing else is done.
-    ports: bool,
+    /// It came over HTTPS, and reaches services of the machine one by one.
+    over_https: bool,
     handle: OnceLock<Handle>,
     session: tokio::sync::Mutex<Slot>,
 }
@@ -68,22 +68,22 @@ impl Stated {
 enum Link {
     /// An SSH connection.
     Ssh(MachineLink),
-    /// A TCP connection for each port that is forwarded: none for the session itself.
-    Ports { how: String, closed: CancellationToken },
+    /// A TCP connection for each service that is used: none for the session itself.
+    Services { how: String, closed: CancellationToken },
 }
 
 impl Link {
     fn how(&self) -> &str {
         match self {
             Self::Ssh(link) => &link.how,
-            Self::Ports { how, .. } => how,
+            Self::Services { how, .. } => how,
         }
     }
 
     async fn close(&self) {
         match self {
             Self::Ssh(link) => link.close().await,
-            Self::Ports { .. } => {}
+            Self::Services { .. } => {}
         }
     }
 }
@@ -138,8 +138,8 @@ impl Connection {
         Self::make(app, person, login, from, stated, closed, false)
     }
 
-    /// A connection that forwards ports over HTTPS.
-    pub(super) fn for_ports(
+    /// A connection that came over HTTPS: it reaches the machine's services one by one.
+    pub(super) fn over_https(
         app: Arc<App>,
         person: PersonProved,
         login: LoginName,
@@ -157,11 +157,11 @@ impl Connection {
         from: IpAddr,
         stated: Stated,
         closed: CancellationToken,
-        ports: bool,
+        over_https: bool,
     ) -> Arc<Self> {
         let session = tokio::sync::Mutex::new(Slot::None);
         let consents = Mutex::default();
-        Arc::new(Self { app, person, login, from, stated, closed, consents, ports, handle: OnceLock::new(), session })
+        Arc::new(Self { app, person, login, from, stated, closed, consents, over_https, handle: OnceLock::new(), session })
     }
 
     pub(super) fn set_handle(&self, handle: Handle) {
@@ -316,8 +316,8 @@ impl Connection {
             None
         };
         let (recording, armed, file) = recorder.map_or((None, None, None), |(r, a, f)| (Some(r), Some(a), Some(f)));
-        let link = match self.ports {
-            true => Ok(Link::Ports { how: "port by port".into(), closed: CancellationToken::new() }),
+        let link = match self.over_https {
+            true => Ok(Link::Services { how: "service by service".into(), closed: CancellationToken::new() }),
             false => self.link(&id, &machine, &account, granted, steps).await.map(Link::Ssh),
         };
         let link = match link {
@@ -470,7 +470,7 @@ impl OpenSession {
     pub(super) fn ssh(&self) -> Result<&MachineLink, String> {
         match &self.link {
             Link::Ssh(link) => Ok(link),
-            Link::Ports { .. } => Err("This session forwards ports, and nothing else.".into()),
+            Link::Services { .. } => Err("This session has no SSH connection.".into()),
         }
     }
 
@@ -478,7 +478,7 @@ impl OpenSession {
     pub(super) fn link_closed(&self) -> &CancellationToken {
         match &self.link {
             Link::Ssh(link) => &link.closed,
-            Link::Ports { closed, .. } => closed,
+            Link::Services { closed, .. } => closed,
         }
     }
 

@@ -173,6 +173,9 @@ pub(super) async fn notice(connection: &Connection, session: &OpenSession, text:
     if let Some(recording) = &session.recording {
         recording.frame(0, Frame::Mark(text.into())).await;
     }
+    if let Some(desktop) = connection.app.desktops.get(&session.live.id) {
+        desktop.screen.say(aerie_api::ToViewer::Notice { text: text.into() });
+    }
     let readers = lock(&session.readers).clone();
     let Some(handle) = connection.handle() else { return };
     for channel in readers {

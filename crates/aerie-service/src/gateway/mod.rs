@@ -4,12 +4,14 @@ mod admission;
 mod carry;
 mod channel;
 mod connection;
+mod desktop;
 mod keys;
 mod life;
 mod ports;
 mod questions;
 mod visitor;
 
+pub(crate) use desktop::{Beginning, Desktop, Desktops};
 pub(crate) use ports::Ports;
 
 use crate::places::{Place, Places};

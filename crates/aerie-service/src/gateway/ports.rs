@@ -51,7 +51,7 @@ impl Ports {
     ) -> Result<Self, String> {
         let target = way.address.parse().map_err(|e| format!("{e}."))?;
         let login = LoginName { person: person.person().into(), machine: Some(machine.name.clone()), account: None, emergency: false };
-        let connection = Connection::for_ports(app.clone(), person, login, from, Stated { ticket, reason }, closed);
+        let connection = Connection::over_https(app.clone(), person, login, from, Stated { ticket, reason }, closed);
         let admitted = connection.admit(Capability::Forward, &Steps::default()).await?;
         let session = connection.session(&admitted.granted, &Steps::default()).await?;
         super::admission::attend(&connection, &session, admitted.consenting).await;

@@ -13,5 +13,5 @@ pub(crate) use discover::discover;
 pub(crate) use host_key::{accept, print_of, shown_key};
 pub(crate) use inventory::{HeardOf, Inventory, retire, tend};
 pub(crate) use link::{LinkError, MachineLink, Purpose, Steps};
-pub(crate) use path::reach;
+pub(crate) use path::{PathError, reach};
 pub(crate) use run::run;

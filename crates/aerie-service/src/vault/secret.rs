@@ -48,6 +48,14 @@ impl Secret {
         }
     }
 
+    /// The password, where it is one.
+    pub(crate) fn password(self) -> Option<Zeroizing<String>> {
+        match self {
+            Self::Password(password) => Some(password),
+            Self::Key(_) => None,
+        }
+    }
+
     /// Makes a new one.
     pub(crate) fn make(kind: SecretKind) -> Result<Self, KeyError> {
         match kind {

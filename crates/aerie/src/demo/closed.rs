@@ -11,7 +11,8 @@ use std::time::Duration;
 /// How long an agent may take to come online.
 const PATIENCE: Duration = Duration::from_secs(60);
 /// Machines with an agent of their own, and what each agent connects to.
-const AGENTS: [(&str, &str); 2] = [("coude-1", "127.0.0.1:22,127.0.0.1:8080,127.0.0.2:22"), ("plate-scanner", "127.0.0.1:22")];
+const AGENTS: [(&str, &str); 2] =
+    [("coude-1", "127.0.0.1:22,127.0.0.1:8080,127.0.0.1:5901,127.0.0.2:22"), ("plate-scanner", "127.0.0.1:22")];
 /// The machine that is reached through the first of them.
 pub(super) const RELAYED: &str = "comb-1";
 /// Where it stands, as its relay sees it.
@@ -56,6 +57,7 @@ pub(super) async fn enrol(client: &Client, machines: &mut [RunningMachine], serv
         let code = client.issue_code(&NewCode { machine: Some(name.into()), ..NewCode::default() }).await?.code;
         if name == "coude-1" {
             machine.run(QUICKLOOK, "").map_err(gone)?;
+            machine.run(&format!("cat > /opt/screen.sh && exec sh /opt/screen.sh {SCREEN_PORT}"), SCREEN).map_err(gone)?;
         }
         let command = format!(
             "{PROGRAM} agent enrol --yes --allow {allow} --log /var/log/auth.log --trust-file /etc/ssh/authority.pub && exec {PROGRAM} agent run --answered-by operator,archivist"
@@ -76,6 +78,10 @@ pub(super) async fn enrol(client: &Client, machines: &mut [RunningMachine], serv
 const QUICKLOOK: &str = "mkdir -p /srv/quicklook && echo '<h1>coude-1</h1><p>Last exposure: 1800 s, order 96.</p>' > /srv/quicklook/index.html && \
                          cd /srv/quicklook && exec perl -MIO::Socket::INET -e '$s=IO::Socket::INET->new(LocalAddr=>\"127.0.0.1\",LocalPort=>8080,Listen=>9,ReuseAddr=>1); \
                          while($c=$s->accept){while(<$c>){last if /^\\r?$/}open F,\"index.html\";print $c \"HTTP/1.0 200 OK\\r\\ncontent-type: text/html\\r\\n\\r\\n\",<F>;close $c}'";
+
+/// The screen of the spectrograph's control computer.
+const SCREEN: &str = include_str!("../../../../demo/screen.sh");
+const SCREEN_PORT: &str = "5901";
 
 async fn online(client: &Client, name: &str) -> Result<(), Failure> {
     let waiting = async {

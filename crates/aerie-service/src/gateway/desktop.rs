@@ -1,0 +1,435 @@
+//! The desktop of a machine over HTTPS: a session like any other, whose picture goes to a browser and whose keys come from there.
+
+use super::admission::attend;
+use super::connection::{Connection, OpenSession, Stated, lock};
+use crate::desktop::{DesktopError, Driver, Greeted, Order, Screen, Stream, asked_here, greet};
+use crate::machines::{Steps, reach};
+use crate::service::App;
+use crate::sessions::LiveSession;
+use crate::vault::Secret;
+use aerie_api::ToViewer;
+use aerie_core::desktop::{Message, Options, Saying};
+use aerie_core::directory::{Machine, Way};
+use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::policy::{Capabilities, Capability, Outcome};
+use aerie_core::recording::{Frame, Opened};
+use aerie_core::session::{EndReason, LoginName, PersonProved};
+use jiff::Timestamp;
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio::sync::{Notify, mpsc};
+use tokio_util::sync::CancellationToken;
+
+/// Keys and movements that wait for the machine.
+const ORDERS: usize = 256;
+/// How long a session waits for its person after their window is gone: a network that breaks off, a page that is loaded again.
+const WAITS: Duration = Duration::from_secs(120);
+
+/// What can be used in a desktop session besides seeing it.
+const ASKED: [Capability; 3] = [Capability::Control, Capability::ClipboardIn, Capability::ClipboardOut];
+
+/// Who begins a session, and what they said.
+pub(crate) struct Beginning {
+    pub(crate) person: PersonProved,
+    pub(crate) from: IpAddr,
+    pub(crate) reason: Option<String>,
+    pub(crate) ticket: Option<String>,
+}
+
+/// A desktop session.
+pub(crate) struct Desktop {
+    connection: Arc<Connection>,
+    session: Arc<OpenSession>,
+    pub(crate) screen: Arc<Screen>,
+    orders: mpsc::Sender<Order>,
+    /// Which window of its person has it; windows before it are out.
+    window: AtomicU64,
+    /// A window came or went.
+    windows: Notify,
+    /// Capabilities that are being asked for.
+    asking: Mutex<Vec<Capability>>,
+    began: Timestamp,
+}
+
+/// The desktop sessions that are live, by the identifier of the session.
+#[derive(Default)]
+pub(crate) struct Desktops(Mutex<HashMap<String, Arc<Desktop>>>);
+
+impl Desktops {
+    pub(crate) fn get(&self, id: &str) -> Option<Arc<Desktop>> {
+        lock(&self.0).get(id).cloned()
+    }
+}
+
+impl Desktop {
+    /// Begins the session, if the rules allow it; where others must be asked first, waits for them. `closed` is cancelled when the
+    /// person leaves before.
+    ///
+    /// # Errors
+    /// The sentence that refuses it.
+    pub(crate) async fn begin(
+        app: &Arc<App>,
+        machine: Machine,
+        way: Way,
+        who: Beginning,
+        steps: &Steps,
+        closed: CancellationToken,
+    ) -> Result<Arc<Self>, String> {
+        let Beginning { person, from, reason, ticket } = who;
+        let login = LoginName { person: person.person().into(), machine: Some(machine.name.clone()), account: None, emergency: false };
+        let connection = Connection::over_https(app.clone(), person, login, from, Stated { ticket, reason }, closed);
+        steps.say(format!("asking the rules whether you may see the screen of {}", machine.name));
+        let admitted = connection.admit(Capability::View, steps).await?;
+        let (greeted, how) = match connect(app, &machine, &way, steps).await {
+            Ok(connected) => connected,
+            Err(e) => {
+                let why = failed(&connection, &machine, &way, &e).await;
+                if let Some(consenting) = admitted.consenting {
+                    consenting.over("the desktop could not be reached").await;
+                }
+                return Err(why);
+            }
+        };
+        let session = connection.session(&admitted.granted, steps).await?;
+        let (orders, inbox) = mpsc::channel(ORDERS);
+        let desktop = Arc::new(Self {
+            connection: connection.clone(),
+            session: session.clone(),
+            screen: Arc::new(Screen::new()),
+            orders,
+            window: 0.into(),
+            windows: Notify::new(),
+            asking: Mutex::default(),
+            began: Timestamp::now(),
+        });
+        desktop.screen.set_title(&greeted.title);
+        lock(&session.uses).push((Capability::View, session.live.ended.child_token()));
+        attend(&connection, &session, admitted.consenting).await;
+        let opened = Opened { kind: "desktop".into(), command: Some(way.name.clone()), terminal: false };
+        if let Some(recording) = &session.recording {
+            recording.frame(0, Frame::Opened(opened)).await;
+        }
+        let person = connection.person.person();
+        let event = desktop.event(EventKind::ChannelOpened, format!("{person} saw the desktop {} of {}.", way.name, machine.name));
+        app.note(event.with("kind", "desktop").with("way", how).with("title", greeted.title.clone())).await;
+        lock(&app.desktops.0).insert(desktop.id().into(), desktop.clone());
+        session.carriers.spawn(desktop.clone().carry(greeted, inbox));
+        app.tasks.spawn(desktop.clone().wait_for_windows());
+        Ok(desktop)
+    }
+
+    pub(crate) fn id(&self) -> &str {
+        &self.session.live.id
+    }
+
+    /// The session.
+    pub(crate) fn live(&self) -> &Arc<LiveSession> {
+        &self.session.live
+    }
+
+    /// Whose session it is.
+    pub(crate) fn person(&self) -> &str {
+        self.connection.person.person()
+    }
+
+    /// What a viewer is told first.
+    pub(crate) fn told_first(&self, own: bool) -> ToViewer {
+        ToViewer::Began {
+            session: self.id().into(),
+            machine: self.session.machine.clone(),
+            account: self.session.account.clone(),
+            title: self.screen.title(),
+            person: self.person().into(),
+            recorded: self.session.recording.is_some(),
+            began: self.began,
+            own,
+        }
+    }
+
+    /// Carries the picture and what is done on it, until either side ends.
+    async fn carry(self: Arc<Self>, greeted: Greeted, inbox: mpsc::Receiver<Order>) {
+        let live = self.session.live.clone();
+        let ended = live.ended.clone();
+        let mut driver = Driver::new(&live, &self.screen, self.session.recording.clone());
+        let result = tokio::select! {
+            biased;
+            () = ended.cancelled() => Ok(()),
+            result = driver.run(greeted, inbox) => result,
+        };
+        if let Err(e) = result {
+            let person = self.person();
+            let says = format!("The desktop of {} ended under {person}: {e}.", self.session.machine);
+            self.connection.app.note(self.event(EventKind::MachineFailed, says).with("error", e.code())).await;
+            live.end_saying(EndReason::MachineClosed, &e.to_string());
+        }
+        if let Some(recording) = &self.session.recording {
+            recording.frame(0, Frame::Closed(None)).await;
+        }
+        lock(&self.connection.app.desktops.0).remove(self.id());
+    }
+
+    /// Ends the session when its person has had no window for too long.
+    async fn wait_for_windows(self: Arc<Self>) {
+        loop {
+            let changed = self.windows.notified();
+            let waiting = async {
+                match self.screen.has_room() {
+                    Some(_) => std::future::pending().await,
+                    None => tokio::time::sleep(WAITS).await,
+                }
+            };
+            tokio::select! {
+                () = self.session.live.ended.cancelled() => break,
+                () = changed => {}
+                () = waiting => {
+                    self.session.live.end(EndReason::PathLost);
+                    break;
+                }
+            }
+        }
+        // The tending of the session waits for the person to be gone.
+        self.connection.closed.cancel();
+    }
+
+    /// The person ends it.
+    pub(crate) fn leave(&self) {
+        self.session.live.end(EndReason::Left);
+    }
+
+    /// A window of the person takes it; the one before is out. Gives the number of the window.
+    pub(crate) fn open_window(&self) -> u64 {
+        let number = self.window.fetch_add(1, Ordering::SeqCst) + 1;
+        self.screen.begin_pace();
+        self.windows.notify_waiters();
+        number
+    }
+
+    /// Whether a window still has it.
+    pub(crate) fn has(&self, window: u64) -> bool {
+        self.window.load(Ordering::SeqCst) == window
+    }
+
+    /// A window is gone. Nothing stays pressed.
+    pub(crate) async fn close_window(&self, window: u64) {
+        if self.has(window) {
+            self.screen.handle_drawn(None);
+            self.windows.notify_waiters();
+            self.order(Order::Release).await;
+        }
+    }
+
+    /// Another window of the person came.
+    pub(crate) async fn replaced(&self, window: u64) {
+        loop {
+            let changed = self.windows.notified();
+            tokio::pin!(changed);
+            changed.as_mut().enable();
+            if !self.has(window) {
+                return;
+            }
+            changed.await;
+        }
+    }
+
+    /// Nothing stays pressed: somebody else has the keyboard.
+    pub(crate) async fn let_go(&self) {
+        self.order(Order::Release).await;
+    }
+
+    async fn order(&self, order: Order) {
+        let _ = self.orders.send(order).await;
+    }
+
+    /// Whether the session may be used so now.
+    pub(crate) fn may(&self, capability: Capability) -> bool {
+        !self.session.live.ended.is_cancelled() && lock(&self.session.uses).iter().any(|(c, over)| *c == capability && !over.is_cancelled())
+    }
+
+    /// A key or movement of somebody; `guest` has the keyboard by the stage. False where it may not be.
+    pub(crate) async fn act(&self, order: Order, guest: Option<&str>) -> bool {
+        let stage = &self.session.live.stage;
+        match guest {
+            Some(person) if stage.people().2.as_deref() != Some(person) => return false,
+            Some(_) => {}
+            None if !self.may(Capability::Control) => return false,
+            // While somebody else has the keyboard, a key of the person takes it back, and does nothing else.
+            None => {
+                if matches!(order, Order::Key(..) | Order::At(_, _, 1..)) && stage.give_keyboard(None) {
+                    self.order(Order::Release).await;
+                    return true;
+                }
+                if stage.people().2.is_some() {
+                    return true;
+                }
+            }
+        }
+        if !matches!(order, Order::Refresh) {
+            self.session.live.note_in(8, Timestamp::now().as_millisecond());
+        }
+        self.order(order).await;
+        true
+    }
+
+    /// The whole picture is asked of the machine anew.
+    pub(crate) async fn refresh(&self) {
+        self.order(Order::Refresh).await;
+    }
+
+    /// Text for the machine's clipboard. False where it may not be.
+    pub(crate) async fn paste(&self, text: String) -> bool {
+        if !self.may(Capability::ClipboardIn) {
+            return false;
+        }
+        self.note_clipboard("put", "into", text.len()).await;
+        self.order(Order::Paste(text)).await;
+        true
+    }
+
+    /// Text of the machine's clipboard goes to the person.
+    pub(crate) async fn note_copied(&self, bytes: usize) {
+        self.note_clipboard("took", "out of", bytes).await;
+    }
+
+    async fn note_clipboard(&self, verb: &str, way: &str, bytes: usize) {
+        let size = aerie_core::wording::size(bytes as u64);
+        let says = format!("{} {verb} text of {size} {way} the clipboard of {}.", self.person(), self.session.machine);
+        let direction = if way == "into" { "in" } else { "out" };
+        self.session.live.mark(&says);
+        let event = self.event(EventKind::ClipboardUsed, says).with("direction", direction).with("bytes", bytes as u64);
+        self.connection.app.note(event).await;
+    }
+
+    /// Something said or drawn by somebody who takes part.
+    pub(crate) async fn tell(&self, message: Message) {
+        if let Message::Said { saying: Saying::Note, who, text } = &message {
+            let says = format!("{who} noted of the session on {}: {text}", self.session.machine);
+            self.connection.app.note(self.event(EventKind::SessionJoined, says).with("note", true)).await;
+        }
+        let kept = self.screen.tell(message);
+        if let Some(recording) = &self.session.recording {
+            recording.frame(0, Frame::Desktop(kept)).await;
+        }
+    }
+
+    /// What the session may be used for, in the words of [`ToViewer::Uses`].
+    pub(crate) fn uses(&self) -> ToViewer {
+        let (rules, known) = (self.connection.app.rules.now(), self.connection.known());
+        let asking = lock(&self.asking).clone();
+        let state = |c: Capability| {
+            if self.may(c) {
+                return "on";
+            }
+            if asking.contains(&c) {
+                return "asked";
+            }
+            let facts = self.connection.facts(&known, c, Some(&self.session.live));
+            let (person, account) = (self.person(), Some(self.session.account.as_str()));
+            let request = Connection::request(person, &self.session.machine, account, c, self.connection.from, facts);
+            match rules.policy.decide(&request).outcome {
+                Outcome::Granted(_) => "at-once",
+                Outcome::Unmet { missing, .. } if missing.consent.is_some() || !missing.approvals.is_empty() => "ask",
+                Outcome::Unmet { .. } | Outcome::Refused(_) => "refused",
+            }
+        };
+        let all = std::iter::once(Capability::View).chain(ASKED);
+        ToViewer::Uses { uses: all.map(|c| (c.word().into(), state(c).into())).collect() }
+    }
+
+    /// Tells everybody who looks what it may be used for.
+    pub(crate) fn tell_uses(&self) {
+        self.screen.say(self.uses());
+    }
+
+    /// Asks for a further capability; whoever must agree is asked, and it is told when they did.
+    pub(crate) fn ask(self: &Arc<Self>, word: &str) {
+        let Some(capability) = asked_here(word).filter(|c| !self.may(*c)) else { return };
+        {
+            let mut asking = lock(&self.asking);
+            if asking.contains(&capability) {
+                return;
+            }
+            asking.push(capability);
+        }
+        self.tell_uses();
+        let this = self.clone();
+        self.connection.app.tasks.spawn(async move {
+            let ended = this.session.live.ended.clone();
+            let asked = tokio::select! { asked = this.asked(capability) => asked, () = ended.cancelled() => return };
+            lock(&this.asking).retain(|c| *c != capability);
+            match asked {
+                Ok(over) => {
+                    this.tell_uses();
+                    over.cancelled().await;
+                    // Taken back, given back, or the end.
+                    this.order(Order::Release).await;
+                }
+                Err(text) => this.screen.say(ToViewer::Refused { capability: Some(capability.word().into()), text }),
+            }
+            this.tell_uses();
+        });
+    }
+
+    async fn asked(&self, capability: Capability) -> Result<CancellationToken, String> {
+        let (steps, mut said) = Steps::new();
+        let (connection, screen) = (&self.connection, &self.screen);
+        let admitting = connection.admit(capability, &steps);
+        tokio::pin!(admitting);
+        let admitted = loop {
+            tokio::select! {
+                biased;
+                admitted = &mut admitting => break admitted?,
+                Some(text) = said.recv() => screen.say(ToViewer::Step { text }),
+            }
+        };
+        let session = connection.session(&admitted.granted, &steps).await?;
+        let over = session.live.ended.child_token();
+        lock(&session.uses).push((capability, over.clone()));
+        attend(connection, &session, admitted.consenting).await;
+        session.live.mark(&format!("{} may now {} the machine.", self.person(), capability.phrase()));
+        Ok(over)
+    }
+
+    /// Gives a capability back.
+    pub(crate) fn give_back(&self, word: &str) {
+        let Some(capability) = asked_here(word) else { return };
+        let mut uses = lock(&self.session.uses);
+        uses.iter().filter(|(c, _)| *c == capability).for_each(|(_, over)| over.cancel());
+        uses.retain(|(c, _)| *c != capability);
+        drop(uses);
+        let mut granted = lock(&self.session.granted);
+        *granted = Capabilities::of(granted.iter().filter(|c| *c != capability));
+    }
+
+    fn event(&self, kind: EventKind, says: String) -> NewEvent {
+        NewEvent::new(Timestamp::now(), kind, self.person()).machine(&self.session.machine).session(self.id()).says(says)
+    }
+}
+
+/// Connects to the desktop's server by the machine's way, with the password that is kept for it, if one is.
+async fn connect(app: &App, machine: &Machine, way: &Way, steps: &Steps) -> Result<(Greeted, String), DesktopError> {
+    let target = way.address.parse().map_err(|_| DesktopError::Broken(std::io::ErrorKind::AddrNotAvailable.into()))?;
+    steps.say(format!("looking for a way to {}", machine.name));
+    let reached = reach(app, machine, &target).await?;
+    steps.say(format!("greeting the desktop of {} {}", machine.name, reached.how));
+    let kept = app.vault.secrets(app, &machine.name, &way.name).await?;
+    let password = kept.into_iter().find_map(Secret::password);
+    let options = Options { password, shared: true };
+    let stream: Box<dyn Stream> = Box::new(reached.stream);
+    let pin = format!("{} {} {}", machine.name, way.name, way.address);
+    let greeted = greet(app, stream, options, &pin).await?;
+    Ok((greeted, reached.how))
+}
+
+async fn failed(connection: &Connection, machine: &Machine, way: &Way, e: &DesktopError) -> String {
+    let person = connection.person.person();
+    let event = NewEvent::new(Timestamp::now(), EventKind::MachineFailed, person)
+        .machine(&machine.name)
+        .from(connection.from)
+        .says(format!("{person} could not be taken to the desktop {} of {}: {e}.", way.name, machine.name))
+        .with("error", e.code());
+    connection.app.note(event).await;
+    format!("{}: {e}.", machine.name)
+}
