@@ -1718,6 +1718,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings/{id}/stretches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The stretches of a recorded desktop: where a player may begin, and how much happened. Where nothing happens none begins. */
+        get: operations["recordedStretches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/recordings/{id}/text": {
         parameters: {
             query?: never;
@@ -5494,6 +5511,19 @@ export interface components {
             ended: number;
             /** @description In a sentence. */
             sentence: string;
+        };
+        /** @description A stretch of a recorded desktop that begins with a whole picture. */
+        StretchView: {
+            /**
+             * Format: int64
+             * @description Milliseconds since the beginning.
+             */
+            at: number;
+            /**
+             * Format: int64
+             * @description Bytes of the recording until the next: how much happened.
+             */
+            bytes: number;
         };
         /** @description One machine over a day. Instants are milliseconds since the epoch. */
         Strip: {
@@ -9582,6 +9612,27 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+        };
+    };
+    recordedStretches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StretchView"][];
                 };
             };
         };

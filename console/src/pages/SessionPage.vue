@@ -12,10 +12,11 @@ import { parseFrames } from "../lib/recording";
 import StateNote from "../ui/StateNote.vue";
 
 const RecordingPlayer = defineAsyncComponent(() => import("../features/sessions/RecordingPlayer.vue"));
+const DesktopPlayer = defineAsyncComponent(() => import("../features/desktop/DesktopPlayer.vue"));
 const LiveSession = defineAsyncComponent(() => import("../features/live/LiveSession.vue"));
 const props = defineProps<{ id: string }>();
 const route = useRoute();
-const { readsAll, administers } = useMe();
+const { data: me, readsAll, administers } = useMe();
 const { zone } = useNow();
 const end = useEndSession();
 const path = { path: { id: props.id } };
@@ -48,6 +49,7 @@ const verified = useQuery({
   enabled: false,
 });
 
+const isDesktop = computed(() => session.data.value?.uses.includes("view") ?? false);
 const player = ref<{ seek: (ms: number) => void }>();
 const start = computed(() => (typeof route.query.t === "string" ? Number(route.query.t) || 0 : undefined));
 const has = computed(() => {
@@ -102,10 +104,25 @@ const rest = computed(() => {
     </div>
     <div class="mt-4 grid gap-x-7 gap-y-5 lg:grid-cols-[minmax(0,1fr)_24.5rem]">
       <div class="min-w-0">
-        <LiveSession v-if="!session.data.value.ended" :session="session.data.value" />
+        <p v-if="isDesktop && !session.data.value.ended" class="sheet mb-4 flex flex-wrap items-center gap-3 p-4">
+          <span>Its screen is live.</span>
+          <RouterLink class="button no-underline!" :to="`/sessions/${id}/desktop`" data-testid="watch-desktop">{{
+            session.data.value.person === me?.person ? "Go on with it" : "Watch it"
+          }}</RouterLink>
+        </p>
+        <LiveSession v-else-if="!session.data.value.ended" :session="session.data.value" />
         <template v-if="session.data.value.recorded && session.data.value.ended">
+          <DesktopPlayer
+            v-if="isDesktop && frames.data.value"
+            :id="id"
+            ref="player"
+            :length="session.data.value.length_ms"
+            :frames="frames.data.value"
+            :findings="findings.data.value?.items ?? []"
+            :start="start"
+          />
           <RecordingPlayer
-            v-if="frames.data.value && (!readsAll || findings.data.value)"
+            v-else-if="frames.data.value && (!readsAll || findings.data.value)"
             ref="player"
             :frames="frames.data.value"
             :findings="findings.data.value?.items ?? []"
@@ -114,7 +131,10 @@ const rest = computed(() => {
           <StateNote v-else :loading="frames.isPending.value" :error="frames.error.value" @retry="frames.refetch()" />
           <p class="mt-2 text-[0.9rem] text-soft">
             Bars show activity<template v-if="findings.data.value?.items.length">; the red mark is the finding</template
-            >. <a :href="`/api/v1/recordings/${id}/text`" :download="`${id}.txt`">Export as text</a> ·
+            >.
+            <template v-if="!isDesktop"
+              ><a :href="`/api/v1/recordings/${id}/text`" :download="`${id}.txt`">Export as text</a> ·</template
+            >
             <button
               class="cursor-pointer underline underline-offset-3"
               data-testid="verify"
@@ -133,7 +153,9 @@ const rest = computed(() => {
             <span v-else-if="verified.error.value" role="alert" class="ml-2">{{ verified.error.value.message }}</span>
           </p>
         </template>
-        <p v-else class="sheet p-4 text-soft">The rules demanded no recording of this session.</p>
+        <p v-else-if="!session.data.value.recorded" class="sheet p-4 text-soft">
+          The rules demanded no recording of this session.
+        </p>
       </div>
       <div>
         <SessionFacts :session="session.data.value" :zone="zone" class="mb-4" />

@@ -29,6 +29,15 @@ fn for_ever() -> u64 {
     u64::MAX
 }
 
+/// A stretch of a recorded desktop that begins with a whole picture.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StretchView {
+    /// Milliseconds since the beginning.
+    pub at: u64,
+    /// Bytes of the recording until the next: how much happened.
+    pub bytes: u64,
+}
+
 /// Which picture of a recorded desktop.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 pub struct PictureQuery {

@@ -13,7 +13,7 @@ mod sessions;
 
 pub use accesses::*;
 pub use asking::*;
-pub use desktop::{DesktopQuery, FromViewer, PictureQuery, ScreenQuery, ToViewer};
+pub use desktop::{DesktopQuery, FromViewer, PictureQuery, ScreenQuery, StretchView, ToViewer};
 pub use findings::{
     CoverageView, DetectionView, DetectionsView, EvidenceQuery, FindingStep, FindingView, HistoryView, LogLineView, LogPositionView,
     MachineCoverage, NewDetections, NewSuppression, ScanResult, SettledView, SuppressionView,

@@ -14,7 +14,9 @@ defineProps<{ session: Session; zone: string }>();
     <dd>{{ session.factors.join(", ") }}</dd>
     <dt>Account</dt>
     <dd>
-      <code>{{ session.account }}</code>, certificate for 2 min
+      <code>{{ session.account }}</code><template v-if="!session.uses.includes('view')"
+        >, certificate for 2 min</template
+      >
     </dd>
     <dt>From</dt>
     <dd>

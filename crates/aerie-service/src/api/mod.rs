@@ -192,6 +192,7 @@ fn desktop_routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(desktop::join))
         .routes(routes!(recordings::screen))
         .routes(routes!(recordings::picture))
+        .routes(routes!(recordings::stretches))
 }
 
 fn audit_routes() -> OpenApiRouter<Arc<App>> {

@@ -2,12 +2,12 @@ use super::caller::Caller;
 use super::problem::Problem;
 use super::sessions::find;
 use crate::audit::integrity::verify_recording;
-use crate::recorder::{read_from, read_recording};
+use crate::recorder::{places_of, read_from, read_recording};
 use crate::service::App;
-use aerie_api::{FrameKind, FrameView, PictureQuery, RecordingReport, ScreenQuery};
+use aerie_api::{FrameKind, FrameView, PictureQuery, RecordingReport, ScreenQuery, StretchView};
 use aerie_core::desktop::{Framebuffer, Message};
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::recording::{Frame, PlainText, TimedFrame};
+use aerie_core::recording::{Frame, Place, PlainText, TimedFrame};
 use aerie_core::wording;
 use axum::Json;
 use axum::body::{Body, Bytes};
@@ -223,6 +223,20 @@ pub(super) async fn screen(
     });
     let body = Body::from_stream(ReceiverStream::new(pieces).map(Ok::<_, std::io::Error>));
     Ok(([(CONTENT_TYPE, "application/octet-stream")], body).into_response())
+}
+
+/// The stretches of a recorded desktop: where a player may begin, and how much happened. Where nothing happens none begins.
+#[utoipa::path(get, path = "/recordings/{id}/stretches", operation_id = "recordedStretches", params(("id" = String, Path)), responses((status = 200, body = Vec<StretchView>)))]
+pub(super) async fn stretches(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(id): Path<String>,
+) -> Result<Json<Vec<StretchView>>, Problem> {
+    let path = open_piece(&app, &caller, &id).await?;
+    let places = Place::decode_all(&tokio::fs::read(places_of(&path)).await.unwrap_or_default());
+    let end = tokio::fs::metadata(&path).await.map_or(0, |m| m.len());
+    let ends = places.iter().skip(1).map(|p| p.offset).chain([end]);
+    Ok(Json(places.iter().zip(ends).map(|(p, end)| StretchView { at: p.first_ms, bytes: end.saturating_sub(p.offset) }).collect()))
 }
 
 /// One picture of a desktop, as PNG (ISO/IEC 15948).
