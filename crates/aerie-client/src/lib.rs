@@ -2,13 +2,16 @@
 
 mod accesses;
 mod asking;
+mod desktop;
 mod findings;
 mod forward;
 mod machines;
 mod people;
 mod signed;
+mod socket;
 mod trust;
 
+pub use desktop::{DesktopLink, FromService};
 pub use findings::FindingQuery;
 pub use forward::Forwarding;
 pub use signed::RequestKey;

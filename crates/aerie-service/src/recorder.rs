@@ -289,15 +289,19 @@ impl Writing {
             None => Ok(()),
         });
         if let Some(place) = self.encoder.poll_place() {
-            // Without it a reader looks for itself.
-            let mut options = std::fs::OpenOptions::new();
-            let opened = options.append(true).create(true).mode(0o600).open(&self.places);
-            let _ = opened.and_then(|mut f| f.write_all(&place.encode()));
+            Self::list(&self.places, &place);
         }
         if let Err(e) = done {
             tracing::error!(error = %e, "a recording could not be written");
             self.failed.cancel();
         }
+    }
+
+    fn list(places: &Path, place: &Place) {
+        let mut options = std::fs::OpenOptions::new();
+        let opened = options.append(true).create(true).mode(0o600).open(places);
+        // Without it a reader looks for itself.
+        let _ = opened.and_then(|mut f| f.write_all(&place.encode()));
     }
 
     fn close(mut self, compressor: &mut Compressor) -> Option<RecordingInfo> {
@@ -306,6 +310,9 @@ impl Writing {
             return None;
         }
         let sealed = self.encoder.finish(compressor).ok()?;
+        if let Some(place) = &sealed.place {
+            Self::list(&self.places, place);
+        }
         self.file.write_all(&sealed.bytes).and_then(|()| self.file.sync_all()).ok()?;
         Some(RecordingInfo { digest: hex(&sealed.digest), length_ms: sealed.length_ms })
     }

@@ -72,6 +72,8 @@ pub struct Sealed {
     pub frames: u64,
     /// Milliseconds from the beginning to the last frame.
     pub length_ms: u64,
+    /// Where a reader may begin, where the last frames begin with a whole picture.
+    pub place: Option<Place>,
 }
 
 /// Proof that a recording was begun. Only [`Encoder::head_written`] makes one, and a session whose rules demand a recording
@@ -179,7 +181,7 @@ impl Encoder {
         self.first_ms = self.last_ms;
         let end = self.chunk(END, totals.to_string().as_bytes())?;
         bytes.extend_from_slice(&end);
-        Ok(Sealed { bytes, digest: self.digest, chunks: self.chunks, frames: self.frames, length_ms: self.last_ms })
+        Ok(Sealed { bytes, digest: self.digest, chunks: self.chunks, frames: self.frames, length_ms: self.last_ms, place: self.place })
     }
 
     fn chunk(&mut self, kind: u8, content: &[u8]) -> std::io::Result<Vec<u8>> {

@@ -20,7 +20,8 @@ use tokio::time::Instant;
 const PATIENCE: Duration = Duration::from_secs(10);
 /// Bytes that are read at a time.
 const PIECE: usize = 64 << 10;
-/// How often the machine is asked for its screen while nobody looks: what the recording gets.
+/// How often the machine is asked for its screen at least, while nobody looks or whoever does is slow: the recording, and those who watch, must
+/// not hang on the window of the one who is recorded.
 const UNWATCHED: Duration = Duration::from_millis(200);
 /// How often a recording gets a whole picture, so that a moment is found without reading from the beginning.
 const WHOLE: Duration = Duration::from_secs(10);
@@ -178,13 +179,12 @@ impl<'a> Driver<'a> {
             while let Some(event) = client.poll_event() {
                 wants |= self.take(&client, event).await;
             }
-            let room = self.screen.has_room();
-            if wants && room == Some(true) || wants && room.is_none() && asked.elapsed() >= UNWATCHED {
+            let room = self.screen.has_room() == Some(true);
+            if wants && (room || asked.elapsed() >= UNWATCHED) {
                 client.ask(false);
                 (wants, asked) = (false, Instant::now());
             }
             flush(&mut client, &mut stream).await?;
-            let unwatched = wants && room.is_none();
             tokio::select! {
                 order = orders.recv() => match order {
                     Some(order) => self.carry_out(&mut client, order).await,
@@ -192,7 +192,7 @@ impl<'a> Driver<'a> {
                 },
                 read = read(&mut client, &mut stream, &mut piece) => read?,
                 () = self.screen.drawn.notified() => {}
-                () = tokio::time::sleep_until(asked + UNWATCHED), if unwatched => {}
+                () = tokio::time::sleep_until(asked + UNWATCHED), if wants => {}
             }
         }
     }

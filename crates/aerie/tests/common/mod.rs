@@ -3,6 +3,7 @@
 #![allow(dead_code, reason = "not every file uses everything")]
 
 pub mod own;
+pub mod screen;
 
 use aerie::demo::Description;
 use aerie::demo::people::People;

@@ -1,0 +1,486 @@
+//! Desktops of machines: real X servers, a service of the test's own, and clients of it.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, unreachable_pub, dead_code, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use aerie_api::{DesktopQuery, FromViewer, Invited, MachineChange, NewCredential, NewMachine, PictureQuery, ToViewer, WayView};
+use aerie_client::{Client, DesktopLink, FromService};
+use aerie_core::desktop::{Framebuffer, Message, Saying};
+use common::own::Own;
+use common::screen::{Screen, Way};
+use common::until;
+use std::net::SocketAddr;
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::TcpListener;
+
+const RULES: &str = r#"
+[[allow]]
+name = "screens"
+people = "group:scientists"
+machines = "*"
+capabilities = ["view", "control", "clipboard-in", "clipboard-out"]
+accounts = ["operator"]
+recording = true
+
+[[allow]]
+name = "lookers"
+people = "group:visitors"
+machines = "*"
+capabilities = ["view"]
+accounts = ["operator"]
+recording = true
+
+[[allow]]
+name = "watchers"
+people = "group:desk"
+machines = "*"
+capabilities = ["watch", "control"]
+accounts = ["operator"]
+"#;
+
+const PEOPLE: [(&str, &str, &str); 4] = [
+    ("lena", "administrator", ""),
+    ("sunniva", "technician", "scientists"),
+    ("jun", "technician", "visitors"),
+    ("mira", "technician", "desk"),
+];
+
+async fn own_with(machine: &str, at: SocketAddr) -> Own {
+    let own = Own::with(RULES, &PEOPLE).await;
+    add(&own, machine, at).await;
+    own
+}
+
+async fn add(own: &Own, machine: &str, at: SocketAddr) {
+    let ways = vec![WayView { name: "screen".into(), kind: "desktop".into(), address: at.to_string() }];
+    let about = MachineChange { accounts: Some(vec!["operator".into()]), ways: Some(ways), ..MachineChange::default() };
+    own.admin().add_machine(&NewMachine { name: machine.into(), about }).await.unwrap();
+}
+
+/// Somebody who looks at a desktop.
+struct Viewer {
+    link: DesktopLink,
+    screen: Framebuffer,
+    told: Vec<ToViewer>,
+    said: Vec<(Saying, String, String)>,
+    /// Where the pointer was seen last, and how often the picture changed.
+    at: Option<(u16, u16)>,
+    changes: u32,
+}
+
+impl Viewer {
+    fn of(link: DesktopLink) -> Self {
+        Self { link, screen: Framebuffer::new(1, 1).unwrap(), told: vec![], said: vec![], at: None, changes: 0 }
+    }
+
+    async fn open(client: &Client, machine: &str) -> Self {
+        let mut viewer = Self::of(client.desktop(machine, &DesktopQuery::default()).await.unwrap());
+        viewer.say(FromViewer::Begin { reason: String::new(), ticket: String::new() }).await;
+        viewer
+    }
+
+    async fn say(&mut self, what: FromViewer) {
+        assert!(self.link.say(&what).await);
+    }
+
+    /// Takes one thing; false when the service is gone.
+    async fn step(&mut self) -> bool {
+        match self.link.next().await {
+            None => return false,
+            Some(FromService::Told(told)) => self.told.push(told),
+            Some(FromService::Picture(_, message, _)) => {
+                self.screen.show(&message).unwrap();
+                match message {
+                    Message::Said { saying, who, text } => self.said.push((saying, who, text)),
+                    Message::At { x, y, .. } => self.at = Some((x, y)),
+                    Message::Parts(_) => self.changes += 1,
+                    _ => {}
+                }
+            }
+        }
+        true
+    }
+
+    async fn until(&mut self, what: &str, mut good: impl FnMut(&Self) -> bool) {
+        let waiting = async {
+            while !good(self) {
+                assert!(self.step().await, "the service went away before: {what}; it said {:?}", self.told);
+            }
+        };
+        tokio::time::timeout(std::time::Duration::from_secs(30), waiting).await.unwrap_or_else(|_| panic!("never came: {what}"));
+    }
+
+    async fn began(&mut self) -> String {
+        self.until("the beginning", |v| v.session().is_some() && v.screen.size() != (1, 1)).await;
+        self.session().unwrap()
+    }
+
+    fn session(&self) -> Option<String> {
+        self.told.iter().find_map(|t| if let ToViewer::Began { session, .. } = t { Some(session.clone()) } else { None })
+    }
+
+    fn state(&self, capability: &str) -> Option<&str> {
+        let uses = self.told.iter().rev().find_map(|t| if let ToViewer::Uses { uses } = t { Some(uses) } else { None })?;
+        uses.iter().find(|(c, _)| c == capability).map(|(_, s)| s.as_str())
+    }
+
+    async fn take(&mut self, capability: &str) {
+        self.say(FromViewer::Ask(capability.into())).await;
+        self.until(capability, |v| v.state(capability) == Some("on")).await;
+    }
+
+    /// Types into the window at the top left.
+    async fn types(&mut self, text: &str) {
+        self.say(FromViewer::At(100, 100, 0)).await;
+        for c in text.chars() {
+            let keysym = if c == '\n' { 0xff0d } else { u32::from(c) };
+            self.say(FromViewer::Key(keysym, true)).await;
+            self.say(FromViewer::Key(keysym, false)).await;
+        }
+    }
+
+    async fn ended(&mut self) -> String {
+        self.until("the end", |v| v.end().is_some()).await;
+        self.end().unwrap()
+    }
+
+    fn end(&self) -> Option<String> {
+        self.told.iter().find_map(|t| match t {
+            ToViewer::Ended { text } | ToViewer::Refused { capability: None, text } => Some(text.clone()),
+            ToViewer::Elsewhere => Some("elsewhere".into()),
+            _ => None,
+        })
+    }
+
+    fn rgb(&self) -> Vec<u8> {
+        self.screen.pixels().chunks_exact(4).flat_map(|p| [p[0], p[1], p[2]]).collect()
+    }
+
+    /// The same with the pointer on the screen moved from here. Until somebody does, the server draws it into the picture.
+    async fn ready(&mut self, screen: &Screen) {
+        self.say(FromViewer::At(100, 100, 0)).await;
+        self.same_as(screen).await;
+    }
+
+    /// Looks until it shows what the screen really shows.
+    async fn same_as(&mut self, screen: &Screen) {
+        let waiting = async {
+            loop {
+                let (w, h, pixels) = screen.dump();
+                if (u32::from(self.screen.size().0), u32::from(self.screen.size().1)) == (w, h) && self.rgb() == pixels {
+                    return;
+                }
+                // Something is on its way, or it blinks: looked at again.
+                let _ = tokio::time::timeout(std::time::Duration::from_millis(300), self.step()).await;
+            }
+        };
+        if tokio::time::timeout(std::time::Duration::from_secs(30), waiting).await.is_err() {
+            let (w, h, pixels) = screen.dump();
+            let mine = self.rgb();
+            let differs =
+                pixels.chunks(3).zip(mine.chunks(3)).enumerate().filter(|(_, (a, b))| a != b).map(|(n, _)| (n as u32 % w, n as u32 / w));
+            let places: Vec<_> = differs.collect();
+            panic!(
+                "it never showed the very pixels of {w} × {h}: {} differ, first and last at {:?} {:?}",
+                places.len(),
+                places.first(),
+                places.last()
+            );
+        }
+    }
+}
+
+/// What was typed into a terminal that keeps one line in a file.
+async fn line_in(file: &std::path::Path) -> String {
+    until("a line that was typed", async || std::fs::read_to_string(file).ok().filter(|t| t.ends_with('\n'))).await
+}
+
+fn keeps_a_line(file: &std::path::Path) -> String {
+    format!(
+        "stty -echo; printf '\\033[?25l'; echo ready; read line; echo \"$line\" > {0}.part; mv {0}.part {0}; echo done; sleep 1000",
+        file.display()
+    )
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_desktop_is_seen_controlled_recorded_and_seen_again() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut screen = Screen::tiger(dir.path(), Way::Open);
+    let own = own_with("scope", screen.at).await;
+    let client = own.as_client("sunniva");
+    let file = dir.path().join("line");
+    screen.terminal(&keeps_a_line(&file));
+    let mut viewer = Viewer::open(&client, "scope").await;
+    let id = viewer.began().await;
+    assert!(viewer.told.iter().any(|t| matches!(t, ToViewer::Step { text } if text.contains("greeting"))), "{:?}", viewer.told);
+    assert_eq!(viewer.state("control"), Some("at-once"));
+    viewer.say(FromViewer::Key(0x78, true)).await;
+    viewer.take("control").await;
+    viewer.types("Order 96\n").await;
+    assert_eq!(line_in(&file).await, "Order 96\n", "the key before control was given did nothing");
+    viewer.say(FromViewer::Note("the shutter sticks".into())).await;
+    viewer.until("the note", |v| v.said.contains(&(Saying::Note, "sunniva".into(), "the shutter sticks".into()))).await;
+    viewer.same_as(&screen).await;
+    let last = viewer.rgb();
+    viewer.say(FromViewer::Leave).await;
+    assert_eq!(viewer.ended().await, "The session ended because the person left.");
+
+    own.event("recording-closed", "scope").await;
+    let session = own.admin().session(&id).await.unwrap();
+    assert_eq!(session.uses, ["view", "control"]);
+    let query = PictureQuery { at: u64::try_from(session.length_ms).unwrap(), width: None };
+    assert_eq!(png(&client.recorded_picture(&id, &query).await.unwrap()), (800, 600, last));
+    let small = png(&client.recorded_picture(&id, &PictureQuery { width: Some(80), ..query }).await.unwrap());
+    assert_eq!((small.0, small.1), (80, 60));
+    assert!(!client.stretches(&id).await.unwrap().is_empty());
+    assert!(own.admin().verify_recording(&id).await.unwrap().holds);
+    own.event("session-joined", "the shutter sticks").await;
+    // What was typed is counted and not kept.
+    let frames = serde_json::to_string(&own.admin().frames(&id).await.unwrap()).unwrap();
+    assert!(frames.contains("\"hidden\"") && frames.contains("shutter") && !frames.contains("Order"), "{frames}");
+}
+
+fn png(bytes: &[u8]) -> (u32, u32, Vec<u8>) {
+    let mut reader = png::Decoder::new(std::io::Cursor::new(bytes)).read_info().unwrap();
+    let mut pixels = vec![0; reader.output_buffer_size().unwrap()];
+    let info = reader.next_frame(&mut pixels).unwrap();
+    (info.width, info.height, pixels)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn seeing_is_not_controlling_and_nobody_gets_in_without_a_rule() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut screen = Screen::tiger(dir.path(), Way::Open);
+    let own = own_with("scope", screen.at).await;
+    let file = dir.path().join("line");
+    screen.terminal(&keeps_a_line(&file));
+    let mut jun = Viewer::open(&own.as_client("jun"), "scope").await;
+    let id = jun.began().await;
+    assert_eq!(jun.state("control"), Some("refused"));
+    jun.say(FromViewer::Ask("control".into())).await;
+    jun.until("a refusal", |v| v.told.iter().any(|t| matches!(t, ToViewer::Refused { capability: Some(c), .. } if c == "control"))).await;
+    jun.types("sneaked\n").await;
+    jun.say(FromViewer::Paste("sneaked".into())).await;
+    jun.until("the paste refused", |v| {
+        v.told.iter().any(|t| matches!(t, ToViewer::Refused { capability: Some(c), .. } if c == "clipboard-in"))
+    })
+    .await;
+    assert!(!file.exists());
+    // Somebody without a rule sees nothing, of a new session or of this one.
+    let mut mira = Viewer::open(&own.as_client("mira"), "scope").await;
+    assert!(mira.ended().await.contains("No rule lets you see the screen"), "{:?}", mira.told);
+    let mut sunniva = Viewer::of(match own.as_client("sunniva").join_desktop(&id).await {
+        Err(e) => return assert!(e.to_string().contains("watch"), "{e}"),
+        Ok(link) => link,
+    });
+    panic!("she may not watch: {:?}", sunniva.step().await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_goes_on_in_another_window_and_after_a_break() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut screen = Screen::tiger(dir.path(), Way::Open);
+    let own = own_with("scope", screen.at).await;
+    let client = own.as_client("sunniva");
+    let file = dir.path().join("line");
+    screen.terminal(&keeps_a_line(&file));
+    let mut first = Viewer::open(&client, "scope").await;
+    let id = first.began().await;
+    first.take("control").await;
+    first.types("begun ").await;
+    let mut second = Viewer::of(client.join_desktop(&id).await.unwrap());
+    second.began().await;
+    assert_eq!(first.ended().await, "elsewhere");
+    drop(second);
+    let mut third = Viewer::of(client.join_desktop(&id).await.unwrap());
+    third.began().await;
+    assert_eq!(third.state("control"), Some("on"), "what was given is kept");
+    third.types("and ended\n").await;
+    assert_eq!(line_in(&file).await, "begun and ended\n");
+    third.same_as(&screen).await;
+    // Giving control back is at once.
+    third.say(FromViewer::GiveBack("control".into())).await;
+    third.until("no control", |v| v.state("control") == Some("at-once")).await;
+    own.admin().end_session(&id).await.unwrap();
+    assert!(third.ended().await.contains("an administrator ended it"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn others_watch_talk_and_take_the_keyboard_when_they_are_invited() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut screen = Screen::tiger(dir.path(), Way::Open);
+    let own = own_with("scope", screen.at).await;
+    let (client, desk) = (own.as_client("sunniva"), own.as_client("mira"));
+    let file = dir.path().join("line");
+    screen.terminal(&keeps_a_line(&file));
+    let mut host = Viewer::open(&client, "scope").await;
+    let id = host.began().await;
+    host.take("control").await;
+    let mut guest = Viewer::of(desk.join_desktop(&id).await.unwrap());
+    guest.began().await;
+    host.until("the watcher", |v| v.told.iter().any(|t| matches!(t, ToViewer::People { people } if people.watchers == ["mira"]))).await;
+    own.event("session-joined", "mira watches").await;
+    host.ready(&screen).await;
+    guest.same_as(&screen).await;
+    guest.types("uninvited").await;
+    guest.say(FromViewer::Say("shall I?".into())).await;
+    host.until("what she said", |v| v.said.contains(&(Saying::Chat, "mira".into(), "shall I?".into()))).await;
+    client.invite_into(&id, &Invited { person: "mira".into(), control: true }).await.unwrap();
+    desk.keyboard(&id, Some("mira")).await.unwrap();
+    guest
+        .until("the keyboard", |v| {
+            v.told.iter().any(|t| matches!(t, ToViewer::People { people } if people.keyboard.as_deref() == Some("mira")))
+        })
+        .await;
+    guest.types("by the guest").await;
+    // The pointer in her hands is seen by the host: then all of it has arrived.
+    guest.say(FromViewer::At(7, 9, 0)).await;
+    host.until("her pointer", |v| v.at == Some((7, 9))).await;
+    // The first key of whose session it is takes it back and does nothing else.
+    host.types(" x, the host\n").await;
+    let line = line_in(&file).await;
+    assert!(line.starts_with("by the guest") && line.ends_with("x, the host\n"), "{line:?}");
+    host.say(FromViewer::Line(vec![(10, 10), (20, 20)])).await;
+    host.say(FromViewer::Leave).await;
+    assert!(guest.ended().await.contains("the person left"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_password_of_a_desktop_comes_out_of_the_vault_and_another_server_is_noticed() {
+    let dir = tempfile::tempdir().unwrap();
+    let screen = Screen::tiger(dir.path(), Way::Password("plates88"));
+    let own = own_with("scanner", screen.at).await;
+    let client = own.as_client("sunniva");
+    let mut without = Viewer::open(&client, "scanner").await;
+    assert!(without.ended().await.contains("offers no way to sign in"), "{:?}", without.told);
+    let kept = |secret: &str| NewCredential {
+        kind: "password".into(),
+        secret: Some(secret.into()),
+        changer: String::new(),
+        after_use: false,
+        days: 0,
+    };
+    let lena = own.as_client("lena");
+    lena.put_credential("scanner", "screen", &kept("wrong")).await.unwrap();
+    let mut wrong = Viewer::open(&client, "scanner").await;
+    let why = wrong.ended().await;
+    assert!(why.contains("does not let Aerie in") && !why.contains("wrong"), "{why}");
+    own.event("machine-failed", "scanner").await;
+    lena.put_credential("scanner", "screen", &kept("plates88")).await.unwrap();
+    let mut right = Viewer::open(&client, "scanner").await;
+    right.began().await;
+    right.same_as(&screen).await;
+
+    let certified = Screen::tiger(dir.path(), Way::Certificate);
+    add(&own, "vault-cam", certified.at).await;
+    let mut first = Viewer::open(&client, "vault-cam").await;
+    first.began().await;
+    first.same_as(&certified).await;
+    // Another server in its place, with another certificate.
+    let at = certified.at;
+    drop(certified);
+    let other = tempfile::tempdir().unwrap();
+    let impostor = Screen::tiger(other.path(), Way::Certificate);
+    let relay = TcpListener::bind(at).await.unwrap();
+    let to = impostor.at;
+    tokio::spawn(async move {
+        while let Ok((mut near, _)) = relay.accept().await {
+            let mut far = tokio::net::TcpStream::connect(to).await.unwrap();
+            tokio::spawn(async move { tokio::io::copy_bidirectional(&mut near, &mut far).await });
+        }
+    });
+    let mut second = Viewer::open(&client, "vault-cam").await;
+    assert!(second.ended().await.contains("another certificate"), "{:?}", second.told);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_desktop_that_another_program_shares_is_seen_as_it_is() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut screen = Screen::shared();
+    screen.terminal(&keeps_a_line(&dir.path().join("line")));
+    let own = own_with("scope", screen.at).await;
+    until("x11vnc", async || tokio::net::TcpStream::connect(screen.at).await.ok()).await;
+    let mut viewer = Viewer::open(&own.as_client("sunniva"), "scope").await;
+    viewer.began().await;
+    viewer.same_as(&screen).await;
+    viewer.take("control").await;
+    viewer.types("shared\n").await;
+    assert_eq!(line_in(&dir.path().join("line")).await, "shared\n");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn text_goes_through_the_clipboard_each_way_by_a_right_of_its_own() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut screen = Screen::tiger(dir.path(), Way::Open);
+    let own = own_with("scope", screen.at).await;
+    let file = dir.path().join("line");
+    screen.terminal(&keeps_a_line(&file).replace("stty -echo; ", ""));
+    let mut viewer = Viewer::open(&own.as_client("sunniva"), "scope").await;
+    viewer.began().await;
+    viewer.take("control").await;
+    viewer.take("clipboard-in").await;
+    viewer.say(FromViewer::Paste("from here".into())).await;
+    own.event("clipboard-used", "put text of 9 B into").await;
+    viewer.ready(&screen).await;
+    // The middle button pastes.
+    viewer.say(FromViewer::At(100, 100, 0)).await;
+    viewer.say(FromViewer::At(100, 100, 2)).await;
+    let before = viewer.changes;
+    viewer.say(FromViewer::At(100, 100, 0)).await;
+    viewer.until("what was pasted, on the screen", |v| v.changes > before).await;
+    viewer.types("\n").await;
+    assert_eq!(line_in(&file).await, "from here\n");
+    // Without the right nothing comes out of it; with it, what is selected there: `ready`, by two clicks.
+    viewer.take("clipboard-out").await;
+    for buttons in [0, 1, 0, 1, 0] {
+        viewer.say(FromViewer::At(8, 8, buttons)).await;
+    }
+    viewer.until("what was selected", |v| v.told.contains(&ToViewer::Clipboard { text: "ready".into() })).await;
+    own.event("clipboard-used", "took text of 5 B out of").await;
+}
+
+/// Answers as a desktop's server would until its screen is there, and then says this.
+async fn hostile(says: Vec<u8>) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let at = listener.local_addr().unwrap();
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let says = says.clone();
+            tokio::spawn(async move {
+                let mut piece = [0; 64];
+                stream.write_all(b"RFB 003.008\n").await.unwrap();
+                stream.read_exact(&mut piece[..12]).await.unwrap();
+                stream.write_all(&[1, 1]).await.unwrap();
+                stream.read_exact(&mut piece[..1]).await.unwrap();
+                stream.write_all(&[0; 4]).await.unwrap();
+                stream.read_exact(&mut piece[..1]).await.unwrap();
+                let mut screen = vec![0, 64, 0, 64];
+                screen.extend([0; 16]);
+                screen.extend([0, 0, 0, 1, b'x']);
+                stream.write_all(&screen).await.unwrap();
+                let _ = stream.write_all(&says).await;
+                while matches!(stream.read(&mut piece).await, Ok(1..)) {}
+            });
+        }
+    });
+    at
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hostile_server_ends_its_session_with_an_event_and_nothing_else() {
+    let outside = [0, 0, 0, 1, 0, 60, 0, 60, 0, 60, 0, 60, 0, 0, 0, 0].to_vec();
+    let nonsense = vec![77; 4000];
+    let huge = [&[0, 0, 0, 1, 0, 0, 0, 0, 255, 255, 255, 255][..], &(-223i32).to_be_bytes()].concat();
+    let own = Own::with(RULES, &PEOPLE).await;
+    for (name, says, why) in
+        [("outside", outside, "outside of its screen"), ("nonsense", nonsense, "cannot be read"), ("huge", huge, "larger than")]
+    {
+        add(&own, name, hostile(says).await).await;
+        let mut viewer = Viewer::open(&own.as_client("sunniva"), name).await;
+        let end = viewer.ended().await;
+        assert!(end.contains(why), "{name}: {end}");
+        own.event("machine-failed", name).await;
+        own.event("recording-closed", name).await;
+    }
+}
