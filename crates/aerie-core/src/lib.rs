@@ -22,4 +22,5 @@ pub mod session;
 pub mod settings;
 pub mod tunnel;
 pub mod vault;
+pub mod visit;
 pub mod wording;
