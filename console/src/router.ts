@@ -31,6 +31,19 @@ export const router = createRouter({
       props: true,
       meta: { title: "Visit", open: true },
     },
+    {
+      path: "/help/:queue",
+      component: () => import("./pages/HelpPage.vue"),
+      props: true,
+      meta: { title: "Ask for help", open: true },
+    },
+    { path: "/visits", component: () => import("./pages/VisitsPage.vue"), meta: { title: "Visits" } },
+    {
+      path: "/visits/:id",
+      component: () => import("./pages/VisitDetailPage.vue"),
+      props: true,
+      meta: { title: "Visit" },
+    },
     { path: "/account", component: () => import("./pages/AccountPage.vue"), meta: { title: "Your account" } },
     { path: "/people", component: () => import("./pages/PeoplePage.vue"), meta: { title: "People" } },
     {

@@ -531,6 +531,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/help/{queue}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is said of a queue to whoever wants help. */
+        get: operations["helpQueue"];
+        put?: never;
+        /**
+         * Ask for help, in a queue's standing page.
+         * @description For people without an account. Braked as PINs are.
+         */
+        post: operations["askForHelp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/invitations/open": {
         parameters: {
             query?: never;
@@ -1610,6 +1631,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/queues": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The queues, with who helps in them. */
+        get: operations["queues"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/reach": {
         parameters: {
             query?: never;
@@ -2504,6 +2542,195 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/visits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Visits, the newest first: of the queues in which the caller helps, and their own. */
+        get: operations["visits"];
+        put?: never;
+        /** Make a visit: gives a PIN to be read out, once, and the page on which it is entered. */
+        post: operations["makeVisit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One visit. */
+        get: operations["visit"];
+        put?: never;
+        post?: never;
+        /** Take a visit back before anybody came. */
+        delete: operations["withdrawVisit"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Close a visit: what goes on ends, and its record goes to the ticket desk. */
+        post: operations["closeVisit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write a note on a visit. */
+        post: operations["noteVisit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The page of whoever is helped: a WebSocket on which they answer, talk, and share their screen (docs/formats/desktop.md). */
+        get: operations["visitPage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/pick-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pick a visit up: from its queue, or from whoever has it. */
+        post: operations["pickUpVisit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a picture of the screen that is seen: PNG, at most 4 MiB. */
+        post: operations["keepVisitPicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/pictures/{picture}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A picture of a visit. */
+        get: operations["visitPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/reassign": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pass a waiting visit on: to another queue, or back into its own. */
+        post: operations["reassignVisit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The record of a visit as the ticket desk gets it, to be fetched instead. */
+        get: operations["visitRecord"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look at the screen that somebody shares in a visit: begins a session (docs/formats/desktop.md). */
+        get: operations["visitScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/welcome": {
         parameters: {
             query?: never;
@@ -2925,6 +3152,13 @@ export interface components {
              * @description Events.
              */
             size: number;
+        };
+        /** @description How a visit is closed. */
+        CloseVisit: {
+            /** @description What is to be said of it. */
+            notes?: string;
+            /** @description `solved`, `unsolved`, `no-show` or `refused`. */
+            outcome: string;
         };
         /** @description A secret for an authenticator app, shown once. */
         CodeOffer: {
@@ -3561,6 +3795,15 @@ export interface components {
             /** @description Who. */
             person: string;
         };
+        /** @description What somebody says who asks for help. */
+        HelpAsked: {
+            /** @description Their mail address. */
+            mail?: string;
+            /** @description Their name. */
+            person: string;
+            /** @description What it is about. */
+            reason: string;
+        };
         /** @description Something that was done with a finding. */
         HistoryView: {
             /**
@@ -3662,6 +3905,15 @@ export interface components {
             secret: string;
             /** @description What it is. */
             token: components["schemas"]["TokenView"];
+        };
+        /** @description A visit that was made: its PIN is shown once. */
+        IssuedVisit: {
+            /** @description The page on which it is entered. */
+            link: string;
+            /** @description The PIN, to be read out. */
+            pin: string;
+            /** @description The visit. */
+            visit: components["schemas"]["VisitView"];
         };
         /** @description Past sessions of one person on one machine that would have been otherwise. */
         JudgedView: {
@@ -4188,6 +4440,21 @@ export interface components {
             until: string;
             /** @description Why. */
             why: string;
+        };
+        /** @description A visit that is to be made. */
+        NewVisit: {
+            /** @description Their mail address. */
+            mail?: string;
+            /** @description Name of the person who is helped. */
+            person?: string;
+            /** @description Queue; may be left out where there is one alone that the caller helps in. */
+            queue?: string;
+            /** @description What it is about. */
+            reason?: string;
+            /** @description Whether the link is mailed to them. The PIN never is: it is read out. */
+            send_link?: boolean;
+            /** @description Ticket. */
+            ticket?: string;
         };
         /** @description A notice in the outbox. */
         NoticeView: {
@@ -4759,6 +5026,7 @@ export interface components {
             note: string;
             /** @description Their organisation. */
             organisation: string;
+            pass?: components["schemas"]["VisitPass"] | null;
         };
         /** @description A PIN in a list, without its digits. */
         PinView: {
@@ -4861,6 +5129,22 @@ export interface components {
             /** @description What it is for. */
             note?: string;
         };
+        /** @description A queue. */
+        QueueView: {
+            /** @description Who helps in it, as the rules have it. */
+            helpers: string[];
+            /** @description The standing page on which people ask for help. */
+            link: string;
+            /** @description Name. */
+            name: string;
+            /** @description For what. */
+            note: string;
+            /**
+             * Format: int32
+             * @description Visits that wait in it.
+             */
+            waiting: number;
+        };
         /** @description The same permissions of some people on some machines. */
         ReachEntry: {
             /** @description Where. */
@@ -4899,6 +5183,11 @@ export interface components {
             /** @description In a few words; it goes into the log. */
             why: string;
         };
+        /** @description Where a visit goes. */
+        Reassign: {
+            /** @description Queue. */
+            queue: string;
+        };
         /** @description The result of verifying a recording. */
         RecordingReport: {
             /** @description Whether its end is there. */
@@ -4928,6 +5217,20 @@ export interface components {
         RelayEntries: {
             /** @description Entries; none for nothing. */
             entries: string[];
+        };
+        /** @description Something that was said, noted or done. */
+        RemarkView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description `chat`, `note`, `consent` or `step`. */
+            kind: string;
+            /** @description What. */
+            text: string;
+            /** @description By whom; empty for the person who is helped. */
+            who: string;
         };
         /** @description A report as it would be mailed. */
         ReportText: {
@@ -5687,6 +5990,60 @@ export interface components {
             /** @description A sentence. */
             text: string;
         };
+        /** @description What the service says to whoever is helped. */
+        ToVisited: {
+            /** @description What they agreed to; absent while they did not answer. */
+            agreed?: string[] | null;
+            /** @description What is asked for, as words of capabilities. */
+            asks: string[];
+            /**
+             * Format: int32
+             * @description How many wait before them.
+             */
+            before: number;
+            /** @description Who helps, as people write it; empty while nobody does. */
+            helper: string;
+            /** @enum {string} */
+            kind: "standing";
+            /** @description Their organisation. */
+            organisation: string;
+            /** @description What it is about. */
+            reason: string;
+            /** @description Whether what is seen is recorded. */
+            recorded: boolean;
+            /**
+             * Format: date-time
+             * @description Since when they wait.
+             */
+            since?: string | null;
+            /** @description `waiting`, `active`, `ended` or `expired`. */
+            state: string;
+            /** @description Whether whoever helps looks now. */
+            watched: boolean;
+        } | {
+            /** @enum {string} */
+            kind: "said";
+            /** @description What. */
+            text: string;
+            /** @description Who. */
+            who: string;
+        } | {
+            /** @enum {string} */
+            kind: "line";
+            /** @description Points. */
+            points: [
+                number,
+                number
+            ][];
+        } | {
+            /** @enum {string} */
+            kind: "key";
+        } | {
+            /** @enum {string} */
+            kind: "over";
+            /** @description A sentence. */
+            text: string;
+        };
         /** @description An API token, without its secret. */
         TokenView: {
             /**
@@ -5804,6 +6161,107 @@ export interface components {
              * @description Its number.
              */
             version: number;
+        };
+        /** @description A note on a visit. */
+        VisitNote: {
+            /** @description What. */
+            text: string;
+        };
+        /** @description The way into one's own visit, for whoever is helped. */
+        VisitPass: {
+            /** @description Proves that it is theirs: the first thing to say on the WebSocket. */
+            token: string;
+            /** @description The visit. */
+            visit: string;
+        };
+        /** @description A picture that was kept. */
+        VisitPictureView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description By whom. */
+            by: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            bytes: number;
+            /** @description Identifier. */
+            id: string;
+            /** @description SHA-256, hexadecimal. */
+            sha256: string;
+        };
+        /** @description A visit. */
+        VisitView: {
+            /** @description What the person agreed to, as words of capabilities; absent while they did not answer. */
+            agreed?: string[] | null;
+            /**
+             * Format: date-time
+             * @description When the person came.
+             */
+            arrived?: string | null;
+            /**
+             * Format: date-time
+             * @description When they were connected first.
+             */
+            began?: string | null;
+            /** @description Who made it; empty where the person asked themselves. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When it was closed.
+             */
+            closed?: string | null;
+            /** @description What their computer is, as their browser tells: `system`, `browser`, `screen`, `address`. */
+            device: {
+                [key: string]: string;
+            };
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended?: string | null;
+            /** @description Everybody who helped. */
+            helpers: string[];
+            /** @description Whether the person has the page open now. */
+            here: boolean;
+            /** @description Identifier. */
+            id: string;
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            made: string;
+            /** @description Their mail address. */
+            mail: string;
+            /** @description What is to be said of it. */
+            notes: string;
+            /** @description How it went: `solved`, `unsolved`, `no-show`, `refused` or `not-said`. */
+            outcome?: string | null;
+            /** @description Name of the person who is helped. */
+            person: string;
+            /** @description Pictures. */
+            pictures: components["schemas"]["VisitPictureView"][];
+            /** @description Queue. */
+            queue: string;
+            /** @description What it is about. */
+            reason: string;
+            /** @description What was said, noted and done. */
+            remarks: components["schemas"]["RemarkView"][];
+            /** @description How things stand, in a sentence. */
+            sentence: string;
+            /** @description Sessions that belong to it. */
+            sessions: string[];
+            /** @description Whether they share their screen now. */
+            shares: boolean;
+            /** @description `waiting`, `active`, `ended` or `expired`. */
+            state: string;
+            /** @description Who helps. */
+            technician?: string | null;
+            /** @description Ticket. */
+            ticket: string;
         };
         /** @description A use that waits for somebody. */
         WaitView: {
@@ -7088,6 +7546,76 @@ export interface operations {
                 content?: never;
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    helpQueue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                queue: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueueView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    askForHelp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                queue: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HelpAsked"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitPass"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9439,6 +9967,25 @@ export interface operations {
             };
         };
     };
+    queues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueueView"][];
+                };
+            };
+        };
+    };
     reach: {
         parameters: {
             query?: {
@@ -11072,6 +11619,425 @@ export interface operations {
                 content?: never;
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    visits: {
+        parameters: {
+            query?: {
+                /** @description Those that are not closed alone. */
+                open?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitView"][];
+                };
+            };
+        };
+    };
+    makeVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewVisit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedVisit"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    visit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    withdrawVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    closeVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloseVisit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    noteVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VisitNote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    visitPage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The dialogue of docs/formats/desktop.md begins */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToVisited"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    pickUpVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    keepVisitPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "image/png": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    visitPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                picture: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    reassignVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reassign"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    visitRecord: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    visitScreen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The dialogue of docs/formats/desktop.md begins */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToViewer"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -12,6 +12,7 @@ const CONCERNS: Record<string, string[]> = {
   reviews: ["reviews", "review"],
   people: ["people", "account", "me", "reach"],
   pins: ["pins"],
+  visits: ["visits", "now"],
   machines: ["machines", "codes"],
   vault: ["machines"],
   settings: ["settings", "me"],

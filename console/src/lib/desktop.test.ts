@@ -10,6 +10,18 @@ describe("messages of a desktop", () => {
     expect(readMessage(bytes(4, 0, 9, 1, 0, 5))).toEqual({ kind: "at", x: 9, y: 256, buttons: 5 });
     expect(readMessage(bytes(6, 1, 105, 0, 111, 107))).toEqual({ kind: "said", note: true, who: "i", text: "ok" });
     expect(readMessage(bytes(7, 105, 0, 0, 1, 0, 2))).toEqual({ kind: "line", who: "i", points: [[1, 2]] });
+    expect(readMessage(bytes(8, 0, 2, 0, 1, 118, 112, 56, 0))).toEqual({
+      kind: "film",
+      codec: "vp8",
+      width: 2,
+      height: 1,
+    });
+    expect(readMessage(bytes(9, 1, 0, 0, 0, 0, 0, 0, 1, 0, 7))).toEqual({
+      kind: "piece",
+      key: true,
+      time: 256,
+      data: bytes(7),
+    });
     expect(readMessage(bytes(200))).toBeUndefined();
   });
 

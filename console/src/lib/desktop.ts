@@ -8,7 +8,9 @@ export type DesktopMessage =
   | { kind: "at"; x: number; y: number; buttons: number }
   | { kind: "bell" }
   | { kind: "said"; note: boolean; who: string; text: string }
-  | { kind: "line"; who: string; points: [number, number][] };
+  | { kind: "line"; who: string; points: [number, number][] }
+  | { kind: "film"; codec: string; width: number; height: number }
+  | { kind: "piece"; key: boolean; time: number; data: Uint8Array<ArrayBuffer> };
 
 /** A part of the picture: pixels, or where on the screen they are copied from. */
 export interface Part {
@@ -37,6 +39,10 @@ class Reader {
   u16() {
     this.at += 2;
     return this.view.getUint16(this.at - 2);
+  }
+  u64() {
+    this.at += 8;
+    return Number(this.view.getBigUint64(this.at - 8));
   }
   take(n: number) {
     if (n > this.left) throw new RangeError("A message of the desktop is cut short.");
@@ -122,6 +128,12 @@ export function readMessage(bytes: Uint8Array<ArrayBuffer>): DesktopMessage | un
       while (r.left >= 4) points.push([r.u16(), r.u16()]);
       return { kind: "line", who, points };
     }
+    case 8: {
+      const [width, height] = [r.u16(), r.u16()];
+      return { kind: "film", codec: r.name(), width, height };
+    }
+    case 9:
+      return { kind: "piece", key: (r.u8() & 1) !== 0, time: r.u64(), data: r.take(r.left) };
     default:
       return undefined;
   }

@@ -2,21 +2,27 @@
 import { useMutation } from "@tanstack/vue-query";
 import { ref } from "vue";
 import { api, unwrap } from "../api/client";
+import VisitedRoom from "../features/visits/VisitedRoom.vue";
+import { usePass } from "../features/visits/usePass";
 import OpenPage from "../ui/OpenPage.vue";
 import ProblemNote from "../ui/ProblemNote.vue";
 
+/** The page of whoever is helped: the PIN, and what comes after it. */
 const props = defineProps<{ id?: string }>();
 const pin = ref("");
+const { pass, keep } = usePass(props.id ?? "");
 const enter = useMutation({
   mutationFn: async () =>
     unwrap(await api.POST("/api/v1/pins/enter", { body: { pin: pin.value, visit: props.id || null } })),
+  onSuccess: (taken) => taken.pass && keep(taken.pass),
   onError: () => (pin.value = ""),
 });
 </script>
 
 <template>
-  <OpenPage heading="You were read a PIN">
-    <p v-if="enter.data.value" role="status" data-testid="taken">
+  <OpenPage :heading="pass ? 'Your visit' : 'You were read a PIN'">
+    <VisitedRoom v-if="pass" :pass="pass" />
+    <p v-else-if="enter.data.value" role="status" data-testid="taken">
       <b>{{ enter.data.value.by }}</b><template v-if="enter.data.value.organisation">
         of {{ enter.data.value.organisation }}</template
       >
@@ -36,6 +42,10 @@ const enter = useMutation({
           required
           v-focus
       /></label>
+      <p class="text-[0.9rem] text-soft">
+        Enter it only if you are speaking with somebody you know or called yourself. After it you see who asks, and for
+        what; nothing happens before you allow it.
+      </p>
       <ProblemNote :text="enter.error.value?.message" />
       <button class="button py-2!" data-kind="main" :disabled="enter.isPending.value">Go on</button>
     </form>

@@ -35,7 +35,7 @@ const places = computed(() => {
     ["/requests", "Requests", full],
     ["/sessions", "Sessions", full],
     ["/accesses", "Accesses", readsAll.value],
-    ["/pins", "PINs", may("issue-pins")],
+    ["/visits", "Visits", may("issue-pins") || readsAll.value],
     ["/findings", "Findings", readsAll.value],
     ["/log", "Log", readsAll.value],
   ];
@@ -47,6 +47,7 @@ const PARTS: Record<string, string> = {
   "/detections": "/findings",
   "/reports": "/findings",
   "/suppressions": "/findings",
+  "/pins": "/visits",
 };
 const here = (path: string) => (path === "/" ? route.path === "/" : (PARTS[route.path] ?? route.path).startsWith(path));
 

@@ -10,6 +10,7 @@ mod oversight;
 mod people;
 mod rules;
 mod sessions;
+mod visits;
 
 pub use accesses::*;
 pub use asking::*;
@@ -28,6 +29,7 @@ pub use rules::{
     ReviewDecision, ReviewEntryView, ReviewView, RuleCard, RuleEdit, RuleUseView, VersionView,
 };
 pub use sessions::SessionView;
+pub use visits::*;
 
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

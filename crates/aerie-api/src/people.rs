@@ -518,6 +518,9 @@ pub struct PinTaken {
     pub organisation: String,
     /// For what.
     pub note: String,
+    /// The way on, where the PIN is one of a visit.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pass: Option<crate::VisitPass>,
 }
 
 /// A setting.

@@ -93,6 +93,10 @@ settings! {
     PinDigits "pin-digits" number(6, 12, "digits"), "8", "Digits of a PIN.";
     PinMinutes "pin-minutes" number(1, 120, "minutes"), "10", "How long a one-time PIN is good.";
     PinTries "pin-tries" number(1, 10, "tries"), "5", "Wrong tries that end a PIN.";
+    VisitHours "visit-hours" number(1, 72, "hours"), "8", "How long somebody who came waits in a queue for help.";
+    VisitCloseMinutes "visit-close-minutes" number(5, 10_080, "minutes"), "60", "How long after its end a visit that nobody closed closes itself, and is reported.";
+    TicketDesk "ticket-desk" Kind::Text(500), "", "Address to which the record of each closed visit is posted as signed JSON; empty for none.";
+    TicketFields "ticket-fields" Kind::Text(200), "times participants outcome notes consents device pictures sessions", "What of a visit goes to the ticket desk: words of times, participants, outcome, notes, consents, device, pictures, sessions, chat. Chat may hold personal data.";
     PinEverywhere "pin-everywhere" number(10, 10_000, "tries"), "100", "Wrong PINs in the whole service within ten minutes after which all must wait.";
 }
 

@@ -21,6 +21,7 @@ mod rulebook;
 mod service;
 mod sessions;
 mod vault;
+mod visits;
 mod watch;
 
 pub use config::{Config, DEFAULT_HTTP, DEFAULT_HTTPS, DEFAULT_SSH, Syslog};

@@ -16,6 +16,7 @@ use crate::recorder::Recorder;
 use crate::rulebook::Rulebook;
 use crate::sessions::LiveSessions;
 use crate::vault::Vault;
+use crate::visits::{self, Visits};
 use aerie_core::directory::Machine;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::session::EndReason;
@@ -80,6 +81,7 @@ pub(crate) struct App {
     pub(crate) recorder: Recorder,
     pub(crate) live: LiveSessions,
     pub(crate) desktops: Desktops,
+    pub(crate) visits: Visits,
     pub(crate) reads: RecentReads,
     pub(crate) reach: ReachCache,
     pub(crate) agents: Agents,
@@ -256,6 +258,7 @@ impl Service {
             recorder: Recorder::start(config.recordings(), keys.clone()).map_err(io("the recordings"))?,
             live: LiveSessions::default(),
             desktops: Desktops::default(),
+            visits: Visits::default(),
             reads: RecentReads::default(),
             reach: ReachCache::default(),
             agents: Agents::load(&store).await?,
@@ -305,6 +308,7 @@ impl Service {
         tokio::spawn(crate::vault::tend(app.clone()));
         tokio::spawn(asking::tend(app.clone()));
         tokio::spawn(asking::deliver(app.clone()));
+        tokio::spawn(visits::tend(app.clone()));
         tokio::spawn(forwarding::run(app.clone()));
         tokio::spawn(sweep_now_and_then(app.clone()));
         tokio::spawn(look_now_and_then(app.clone()));

@@ -23,6 +23,7 @@ mod sessions;
 mod settings;
 mod tokens;
 mod vault;
+mod visits;
 
 pub use accesses::{AccessFilter, AccessTotal, TotalOf};
 pub use agents::{AgentRow, CodeRow};
@@ -43,6 +44,7 @@ pub use sessions::{SessionFilter, SessionRow};
 pub use settings::SettingChange;
 pub use tokens::{Token, TokenKind};
 pub use vault::{VaultEntry, VaultRow};
+pub use visits::VisitFilter;
 
 use jiff::Timestamp;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};

@@ -39,6 +39,9 @@ let buttons = 0;
 let moved: [number, number] | undefined;
 let frame = 0;
 let wheel = 0;
+let decoder: VideoDecoder | undefined;
+/** A film is shown from its first whole picture on. */
+let whole = false;
 let press = 0;
 let touch: { x: number; y: number; dragging: boolean } | undefined;
 
@@ -50,13 +53,7 @@ function show(message: DesktopMessage) {
   if (!picture.value || !to) return;
   switch (message.kind) {
     case "size":
-      if (picture.value.width !== message.width || picture.value.height !== message.height) {
-        picture.value.width = message.width;
-        picture.value.height = message.height;
-        if (over.value) [over.value.width, over.value.height] = [message.width, message.height];
-        size.value = [message.width, message.height];
-        emit("sized", message.width, message.height);
-      }
+      resize(message.width, message.height);
       lines = [];
       overlay();
       break;
@@ -78,10 +75,47 @@ function show(message: DesktopMessage) {
       else lines = lines.filter((l) => l.who !== message.who);
       overlay();
       break;
+    case "film":
+      film(message.codec, message.width, message.height);
+      break;
+    case "piece":
+      whole ||= message.key;
+      if (whole && decoder?.state === "configured")
+        decoder.decode(
+          new EncodedVideoChunk({ type: message.key ? "key" : "delta", timestamp: message.time, data: message.data }),
+        );
+      break;
     case "bell":
     case "said":
       break;
   }
+}
+
+function resize(width: number, height: number) {
+  if (!picture.value || (picture.value.width === width && picture.value.height === height)) return;
+  picture.value.width = width;
+  picture.value.height = height;
+  if (over.value) [over.value.width, over.value.height] = [width, height];
+  size.value = [width, height];
+  emit("sized", width, height);
+}
+
+/** From here on the screen comes as film. */
+function film(codec: string, width: number, height: number) {
+  if (decoder && decoder.state !== "closed") decoder.close();
+  whole = false;
+  resize(width, height);
+  if (typeof VideoDecoder === "undefined") return;
+  decoder = new VideoDecoder({
+    output: (frame) => {
+      resize(frame.displayWidth, frame.displayHeight);
+      picture.value?.getContext("2d", { alpha: false })?.drawImage(frame, 0, 0);
+      frame.close();
+    },
+    // A film that cannot be read stands still; the next whole picture goes on.
+    error: () => film(codec, width, height),
+  });
+  decoder.configure({ codec, codedWidth: width, codedHeight: height, optimizeForLatency: true });
 }
 
 function cursorOf(m: Extract<DesktopMessage, { kind: "shape" }>): string {
@@ -272,6 +306,7 @@ onBeforeUnmount(() => {
   window.removeEventListener("blur", left);
   keyboard.releaseAll();
   cancelAnimationFrame(frame);
+  if (decoder && decoder.state !== "closed") decoder.close();
 });
 defineExpose({
   show,

@@ -8,7 +8,15 @@ import DesktopPanel from "./DesktopPanel.vue";
 import type { DesktopLink } from "./useDesktop";
 
 /** A desktop and what one does with it: a bar above, the picture, and what is said beside it. */
-const props = defineProps<{ link: DesktopLink; me: string; back: string }>();
+const props = defineProps<{
+  link: DesktopLink;
+  me: string;
+  back: string;
+  /** What is said of what is seen, instead of the machine. */
+  title?: string;
+  /** Where pictures are kept; elsewhere they become a file. */
+  keep?: (png: Blob) => void;
+}>();
 const canvas = ref<InstanceType<typeof DesktopCanvas>>();
 const whole = ref<HTMLElement>();
 const mode = ref<"fit" | "actual">("fit");
@@ -28,6 +36,7 @@ const acting = computed(() =>
 const sentence = computed(() => {
   const b = began.value;
   if (!b) return "";
+  if (props.title) return props.title;
   if (!own.value) return `You ${acting.value ? "control" : "watch"} ${b.machine}, in the session of ${b.person}.`;
   return acting.value
     ? `You control ${b.machine} as ${b.account}.`
@@ -59,6 +68,7 @@ function out(event: KeyboardEvent) {
 function save() {
   canvas.value?.canvas?.toBlob((blob) => {
     if (!blob) return;
+    if (props.keep) return props.keep(blob);
     const link = document.createElement("a");
     link.href = URL.createObjectURL(blob);
     link.download = `${began.value?.machine ?? "desktop"}-${new Date().toISOString().slice(0, 19).replaceAll(":", "")}.png`;
@@ -122,7 +132,9 @@ onBeforeUnmount(() => {
           {{ drawing ? "Stop drawing" : "Draw" }}
         </button>
         <button v-if="drawing" class="button" @click="link.send({ line: [] })">Wipe</button>
-        <button class="button" @click="save">Picture</button>
+        <button class="button" data-testid="keep-picture" @click="save">
+          {{ keep ? "Keep a picture" : "Picture" }}
+        </button>
         <button class="button" :aria-pressed="measured" @click="measured = !measured">Figures</button>
         <button class="button" :aria-pressed="beside" data-testid="beside" @click="beside = !beside">
           Talk<template v-if="!beside && link.said.value.length"> ({{ link.said.value.length }})</template>

@@ -2,8 +2,8 @@ import { onUnmounted, reactive, ref } from "vue";
 import type { PeopleThere, ToViewer } from "../../api/client";
 import { readMessage, unpack, type DesktopMessage } from "../../lib/desktop";
 
-/** How a desktop is reached: a new session on a machine, or one that is live. */
-export type DesktopTarget = { machine: string; way?: string } | { session: string };
+/** How a desktop is reached: a new session on a machine, one that is live, or what somebody shares in a visit. */
+export type DesktopTarget = { machine: string; way?: string } | { session: string } | { visit: string };
 /** Where things stand. `lost`: the network broke off, and it is tried again. */
 export type DesktopPhase = "begin" | "live" | "lost" | "over";
 /** State of a capability: see docs/formats/desktop.md. */
@@ -134,6 +134,8 @@ export function useDesktop(target: DesktopTarget) {
     over.value = "";
     steps.value = [];
     if ("session" in target) return connect(`/sessions/${encodeURIComponent(target.session)}/desktop`);
+    if ("visit" in target)
+      return connect(`/visits/${encodeURIComponent(target.visit)}/screen`, { begin: { reason, ticket } });
     const way = target.way ? `?way=${encodeURIComponent(target.way)}` : "";
     connect(`/machines/${encodeURIComponent(target.machine)}/desktop${way}`, { begin: { reason, ticket } });
   }

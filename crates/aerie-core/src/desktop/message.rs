@@ -10,6 +10,11 @@ const LONGEST_SAID: usize = 4000;
 /// Points of a line that was drawn.
 pub const MOST_POINTS: usize = 2000;
 
+/// Bytes of one piece of film.
+pub const MOST_PIECE: usize = 2 << 20;
+/// Characters of the name of a way to code film.
+const LONGEST_CODEC: usize = 40;
+
 /// Numbers of the messages.
 mod tag {
     pub(super) const SIZE: u8 = 1;
@@ -19,6 +24,8 @@ mod tag {
     pub(super) const BELL: u8 = 5;
     pub(super) const SAID: u8 = 6;
     pub(super) const DRAWN: u8 = 7;
+    pub(super) const FILM: u8 = 8;
+    pub(super) const PIECE: u8 = 9;
 }
 
 /// How a part of the picture is written.
@@ -82,6 +89,24 @@ pub enum Message {
         who: String,
         /// Its points.
         points: Vec<(u16, u16)>,
+    },
+    /// From here on the screen comes as film, as a browser coded it that shares its screen.
+    Film {
+        /// How it is coded, in the words of the WebCodecs codec registry: `vp8`, `vp09.00.10.08`.
+        codec: String,
+        /// Width.
+        width: u16,
+        /// Height.
+        height: u16,
+    },
+    /// A piece of the film.
+    Piece {
+        /// Whether a whole picture begins here.
+        key: bool,
+        /// Its time, in microseconds since the film began.
+        at_us: u64,
+        /// What the encoder made.
+        data: Vec<u8>,
     },
 }
 
@@ -167,6 +192,17 @@ impl Message {
                 out.push(0);
                 points.iter().take(MOST_POINTS).for_each(|(x, y)| put(&mut out, &[*x, *y]));
             }
+            Self::Film { codec, width, height } => {
+                out.push(tag::FILM);
+                put(&mut out, &[*width, *height]);
+                out.extend_from_slice(codec.as_bytes());
+                out.push(0);
+            }
+            Self::Piece { key, at_us, data } => {
+                out.extend([tag::PIECE, u8::from(*key)]);
+                out.extend(at_us.to_be_bytes());
+                out.extend_from_slice(data);
+            }
         }
         out
     }
@@ -207,6 +243,23 @@ impl Message {
                 }
                 Self::Drawn { who, points }
             }
+            tag::FILM => {
+                let (width, height) = r.pair()?;
+                let codec = r.name()?;
+                let plain = codec.chars().all(|c| c.is_ascii_alphanumeric() || ".-".contains(c));
+                if codec.is_empty() || codec.len() > LONGEST_CODEC || !plain || width == 0 || height == 0 {
+                    return None;
+                }
+                Self::Film { codec, width, height }
+            }
+            tag::PIECE => {
+                let key = r.u8()? & 1 != 0;
+                let at_us = u64::from_be_bytes(r.take(8)?.try_into().ok()?);
+                if r.0.len() > MOST_PIECE {
+                    return None;
+                }
+                Self::Piece { key, at_us, data: r.0.to_vec() }
+            }
             _ => return None,
         })
     }
@@ -227,6 +280,8 @@ impl Framebuffer {
                 }
             }
             Message::Shape { .. } | Message::At { .. } | Message::Bell | Message::Said { .. } | Message::Drawn { .. } => {}
+            // Film is drawn by a browser alone.
+            Message::Film { .. } | Message::Piece { .. } => {}
         }
         Ok(())
     }

@@ -14,7 +14,7 @@ mod wire;
 
 pub use client::{Damage, Event, MOST_CLIPBOARD, Options, RfbClient};
 pub use framebuffer::{Framebuffer, MOST_PIXELS, Rect};
-pub use message::{MOST_POINTS, Message, Parts, Saying};
+pub use message::{MOST_PIECE, MOST_POINTS, Message, Parts, Saying};
 pub use pack::{pack, pack_encoded};
 pub use painter::Painter;
 pub use wire::Fault;

@@ -344,7 +344,7 @@ mod tests {
         }
 
         #[test]
-        fn whatever_is_read_is_a_message_or_none(bytes in prop::collection::vec(any::<u8>(), 0..300), head in 0u8..9) {
+        fn whatever_is_read_is_a_message_or_none(bytes in prop::collection::vec(any::<u8>(), 0..300), head in 0u8..11) {
             let mut on = Framebuffer::new(20, 20).unwrap();
             if let Some(m) = Message::decode(&[&[head][..], &bytes].concat()) {
                 if !matches!(m, Message::Size(..)) {
@@ -365,6 +365,28 @@ mod tests {
         assert!(pixels[3] > 90 && pixels[3] < 110, "half of the middle is black: {pixels:?}");
         assert_eq!(screen.small(u16::MAX).0, 40, "never larger");
         assert_eq!(Framebuffer::new(1, 300).unwrap().small(0).0, 1);
+    }
+
+    #[test]
+    fn what_is_said_drawn_and_filmed_reads_as_it_was_written() {
+        use crate::desktop::Saying;
+        let all = [
+            Message::Shape { size: (1, 2), hot: (0, 1), pixels: vec![1, 2, 3, 4, 5, 6, 7, 8] },
+            Message::At { x: 1, y: 700, buttons: 5 },
+            Message::Bell,
+            Message::Said { saying: Saying::Note, who: "mira".into(), text: "ünd so".into() },
+            Message::Drawn { who: "mira".into(), points: vec![(1, 2), (3, 4)] },
+            Message::Film { codec: "vp8".into(), width: 1280, height: 800 },
+            Message::Piece { key: true, at_us: 1 << 40, data: vec![7; 100] },
+        ];
+        for m in all {
+            assert_eq!(Message::decode(&m.encode()), Some(m));
+        }
+        for codec in ["", "a b", "vp8\n", &"x".repeat(41)] {
+            assert_eq!(Message::decode(&Message::Film { codec: codec.into(), width: 1, height: 1 }.encode()), None, "{codec:?}");
+        }
+        let most = Message::Piece { key: false, at_us: 0, data: vec![0; crate::desktop::MOST_PIECE] }.encode();
+        assert!(Message::decode(&most).is_some() && Message::decode(&[&most[..], &[0]].concat()).is_none());
     }
 
     #[test]

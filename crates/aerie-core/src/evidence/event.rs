@@ -77,6 +77,8 @@ kinds! {
     SteppedUp = "stepped-up": "proved themselves again";
     /// A PIN was issued or withdrawn.
     PinIssued = "pin-issued": "issued a PIN";
+    /// A visit was made, picked up, passed on, answered, ended or closed.
+    VisitChanged = "visit-changed": "changed a visit";
     /// A PIN was tried.
     PinTried = "pin-tried": "tried a PIN";
     /// A setting was changed.

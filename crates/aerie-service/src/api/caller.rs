@@ -204,7 +204,9 @@ pub(crate) fn scope_of(method: &Method, path: &str) -> Option<&'static str> {
         "me" => (path == "me" && reading).then_some("read"),
         "sign-in" | "sign-out" | "step-up" | "invitations" | "confirmations" | "welcome" => None,
         // What seems to read and does more.
-        "machines" if path.ends_with("/forward") => None,
+        "machines" if path.ends_with("/forward") || path.ends_with("/desktop") => None,
+        "sessions" if path.ends_with("/desktop") => None,
+        "visits" if path.ends_with("/screen") || path.ends_with("/page") => None,
         "agents" => None,
         // Programs approve nothing, and take part in nothing.
         "requests" if path.ends_with("/answer") => None,
@@ -219,6 +221,9 @@ pub(crate) fn scope_of(method: &Method, path: &str) -> Option<&'static str> {
         "sessions" | "recordings" | "requests" | "passes" | "stop" | "lockdown" => Some("sessions"),
         "audit" | "log" | "findings" | "suppressions" | "detections" | "evidence" | "reports" => Some("audit"),
         "pins" => Some("pins"),
+        // Whoever is helped proves it by the token of the visit.
+        "help" => None,
+        "visits" => Some("visits"),
         "machines" if path.ends_with("/pin") => Some("pins"),
         "machines" | "machine-checks" | "retired-machines" | "enrolment-codes" => Some("machines"),
         // Programs see no credential.
@@ -229,7 +234,7 @@ pub(crate) fn scope_of(method: &Method, path: &str) -> Option<&'static str> {
 }
 
 /// The words of the scopes.
-pub(super) const SCOPES: [&str; 8] = ["read", "rules", "people", "sessions", "audit", "pins", "machines", "service"];
+pub(super) const SCOPES: [&str; 9] = ["read", "rules", "people", "sessions", "audit", "pins", "visits", "machines", "service"];
 
 /// Holds a signed request against the key of its token (RFC 9421).
 fn check_signature(app: &App, parts: &Parts, entry: &Entry, key: &[u8; 32], now: Timestamp) -> Result<(), MessageFault> {

@@ -9,7 +9,7 @@ use crate::gateway::{Beginning, Desktop};
 use crate::machines::Steps;
 use crate::service::App;
 use aerie_api::{DesktopQuery, FromViewer, ToViewer};
-use aerie_core::desktop::{MOST_POINTS, Message as Told, Saying};
+use aerie_core::desktop::{MOST_PIECE, MOST_POINTS, Message as Told, Saying};
 use aerie_core::directory::WayKind;
 use aerie_core::policy::{Capability, Factor};
 use aerie_core::session::{EndReason, PersonProved, SignIn};
@@ -30,8 +30,11 @@ use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::RecvError;
 use tokio_util::sync::CancellationToken;
 
-/// Longest message of a viewer: text for a clipboard, four bytes a character.
-const LONGEST: usize = 4 * MOST_COPIED + 1024;
+/// Longest message of a page: a piece of film, or text for a clipboard, four bytes a character.
+const LONGEST: usize = {
+    let text = 4 * MOST_COPIED;
+    (if text > MOST_PIECE { text } else { MOST_PIECE }) + 1024
+};
 /// Longest reason or ticket.
 const LONGEST_STATED: usize = 500;
 /// Longest chat line or note, in characters.
@@ -39,11 +42,11 @@ const LONGEST_SAID: usize = 1000;
 /// How long a viewer may take to say why it is here.
 const PATIENCE: Duration = Duration::from_secs(10);
 
-type Socket = WebSocketStream<TokioIo<Upgraded>>;
-type Sending = SplitSink<Socket, Message>;
-type Receiving = SplitStream<Socket>;
+pub(super) type Socket = WebSocketStream<TokioIo<Upgraded>>;
+pub(super) type Sending = SplitSink<Socket, Message>;
+pub(super) type Receiving = SplitStream<Socket>;
 
-async fn socket(upgrade: OnUpgrade) -> Option<Socket> {
+pub(super) async fn open_socket(upgrade: OnUpgrade) -> Option<Socket> {
     let upgraded = tokio::time::timeout(PATIENCE, upgrade).await.ok()?.ok()?;
     let config = WebSocketConfig::default()
         .read_buffer_size(4096)
@@ -55,26 +58,32 @@ async fn socket(upgrade: OnUpgrade) -> Option<Socket> {
 }
 
 /// A page of another site could make a browser open this, with the cookie of whoever looks at it (RFC 6455 section 10.2).
-fn must_be_ours(caller: &Caller, headers: &HeaderMap) -> Result<(), Problem> {
-    if caller.entry.token.kind == TokenKind::Client {
-        return Ok(());
-    }
-    let text = |name: header::HeaderName| headers.get(name).and_then(|h| h.to_str().ok());
-    let host = text(header::HOST);
-    let origin = text(header::ORIGIN).and_then(|o| o.split_once("://")).map(|(_, host)| host);
-    if caller.entry.token.kind == TokenKind::Console && origin.is_some() && origin == host {
-        Ok(())
-    } else {
-        Err(Problem::not_allowed("Desktops are opened by the console's own pages."))
+pub(super) fn must_be_ours(caller: &Caller, headers: &HeaderMap) -> Result<(), Problem> {
+    match caller.entry.token.kind {
+        TokenKind::Client => Ok(()),
+        TokenKind::Console => must_be_same_site(headers),
+        TokenKind::Api => Err(Problem::not_allowed("Programs look at no desktop.")),
     }
 }
 
-async fn say(to: &mut Sending, what: &ToViewer) -> bool {
+fn must_be_same_site(headers: &HeaderMap) -> Result<(), Problem> {
+    let text = |name: header::HeaderName| headers.get(name).and_then(|h| h.to_str().ok());
+    let host = text(header::HOST);
+    let origin = text(header::ORIGIN).and_then(|o| o.split_once("://")).map(|(_, host)| host);
+    if origin.is_some() && origin == host { Ok(()) } else { Err(Problem::not_allowed("Desktops are opened by the console's own pages.")) }
+}
+
+pub(super) async fn say_as<T: serde::Serialize>(to: &mut Sending, what: &T) -> bool {
     let text = serde_json::to_string(what).unwrap_or_default();
     to.send(Message::text(text)).await.is_ok()
 }
 
-async fn hear(from: &mut Receiving) -> Option<FromViewer> {
+async fn say(to: &mut Sending, what: &ToViewer) -> bool {
+    say_as(to, what).await
+}
+
+/// The next thing that a page says in words; none when it is gone, or says what cannot be read.
+pub(super) async fn hear_as<T: serde::de::DeserializeOwned>(from: &mut Receiving) -> Option<T> {
     loop {
         match from.next().await?.ok()? {
             Message::Text(text) => return serde_json::from_str(&text).ok(),
@@ -82,6 +91,16 @@ async fn hear(from: &mut Receiving) -> Option<FromViewer> {
             Message::Binary(_) | Message::Close(_) | Message::Frame(_) => return None,
         }
     }
+}
+
+async fn hear(from: &mut Receiving) -> Option<FromViewer> {
+    hear_as(from).await
+}
+
+/// A reason or ticket as it is passed on; none where nothing is said.
+pub(super) fn stated(text: String) -> Option<String> {
+    let plain: String = aerie_core::diagnostic::printable(text.trim()).chars().take(LONGEST_STATED).collect();
+    Some(plain).filter(|t| !t.is_empty())
 }
 
 /// Whoever calls, as the gateway proves people: what was proved when they signed in counts from then on.
@@ -114,13 +133,9 @@ pub(super) async fn open(
     let (upgrade, key) = upgrade_of(&mut request)?;
     let tasks = app.clone();
     tasks.tasks.spawn(async move {
-        let Some(socket) = socket(upgrade).await else { return };
+        let Some(socket) = open_socket(upgrade).await else { return };
         let (mut to, mut from) = socket.split();
         let Ok(Some(FromViewer::Begin { reason, ticket })) = tokio::time::timeout(PATIENCE, hear(&mut from)).await else { return };
-        let stated = |text: String| {
-            let plain: String = aerie_core::diagnostic::printable(text.trim()).chars().take(LONGEST_STATED).collect();
-            Some(plain).filter(|t| !t.is_empty())
-        };
         let who = Beginning { person, from: caller.from, reason: stated(reason), ticket: stated(ticket) };
         // It may wait for others; whoever leaves meanwhile is waited for no longer.
         let left = CancellationToken::new();
@@ -142,7 +157,9 @@ pub(super) async fn open(
         };
         match begun {
             Ok(Ok(desktop)) => view(app, desktop, caller.person.name.clone(), to, from).await,
-            Ok(Err(text)) => drop(say(&mut to, &ToViewer::Refused { capability: None, text }).await),
+            Ok(Err(text)) => {
+                say(&mut to, &ToViewer::Refused { capability: None, text }).await;
+            }
             Err(_) => {}
         }
     });
@@ -166,7 +183,7 @@ pub(super) async fn join(
     let (upgrade, key) = upgrade_of(&mut request)?;
     let tasks = app.clone();
     tasks.tasks.spawn(async move {
-        let Some(socket) = socket(upgrade).await else { return };
+        let Some(socket) = open_socket(upgrade).await else { return };
         let (to, from) = socket.split();
         if own {
             return view(app, desktop, caller.person.name.clone(), to, from).await;
@@ -198,14 +215,14 @@ fn parting(desktop: &Desktop) -> ToViewer {
 }
 
 /// The window of whose session it is.
-async fn view(app: Arc<App>, desktop: Arc<Desktop>, person: String, mut to: Sending, mut from: Receiving) {
+pub(super) async fn view(app: Arc<App>, desktop: Arc<Desktop>, person: String, mut to: Sending, mut from: Receiving) {
     let window = desktop.open_window();
     let ended = desktop.live().ended.clone();
     let end = tokio::select! {
         biased;
         () = ended.cancelled() => Some(parting(&desktop)),
         () = desktop.replaced(window) => Some(ToViewer::Elsewhere),
-        () = obey(&desktop, &person, &mut from) => None,
+        () = obey(&app, &desktop, &person, &mut from) => None,
         () = show(&app, &desktop, None, &mut to) => None,
     };
     if let Some(end) = end {
@@ -216,7 +233,7 @@ async fn view(app: Arc<App>, desktop: Arc<Desktop>, person: String, mut to: Send
 }
 
 /// Does what whose session it is wants, until their window is gone.
-async fn obey(desktop: &Arc<Desktop>, person: &str, from: &mut Receiving) {
+async fn obey(app: &App, desktop: &Arc<Desktop>, person: &str, from: &mut Receiving) {
     while let Some(said) = hear(from).await {
         match said {
             FromViewer::Drawn(number) => desktop.screen.handle_drawn(Some(number)),
@@ -237,14 +254,14 @@ async fn obey(desktop: &Arc<Desktop>, person: &str, from: &mut Receiving) {
             FromViewer::Refresh => desktop.refresh().await,
             FromViewer::Ping(number) => desktop.screen.say(ToViewer::Pong { number }),
             FromViewer::Leave => desktop.leave(),
-            FromViewer::Say(_) | FromViewer::Note(_) | FromViewer::Line(_) => take_part(desktop, person, said).await,
+            FromViewer::Say(_) | FromViewer::Note(_) | FromViewer::Line(_) => take_part(app, desktop, person, said).await,
             FromViewer::Begin { .. } => {}
         }
     }
 }
 
 /// Whatever everybody who looks may do: talk, note, and draw.
-async fn take_part(desktop: &Desktop, person: &str, said: FromViewer) {
+async fn take_part(app: &App, desktop: &Desktop, person: &str, said: FromViewer) {
     let words = |text: &str| aerie_core::diagnostic::printable(text.trim()).chars().take(LONGEST_SAID).collect::<String>();
     let who = person.to_string();
     let message = match said {
@@ -257,6 +274,9 @@ async fn take_part(desktop: &Desktop, person: &str, said: FromViewer) {
         _ => return,
     };
     if !matches!(&message, Told::Said { text, .. } if text.is_empty()) {
+        if let Some(meeting) = desktop.visit() {
+            super::visited::heard(app, meeting, &message).await;
+        }
         desktop.tell(message).await;
     }
 }
@@ -270,7 +290,7 @@ async fn watch(app: &Arc<App>, desktop: &Arc<Desktop>, watcher: &Watcher, mut to
                 FromViewer::Key(keysym, down) => Order::Key(keysym, down),
                 FromViewer::At(x, y, buttons) => Order::At(x, y, buttons),
                 other => {
-                    take_part(desktop, &watcher.person, other).await;
+                    take_part(app, desktop, &watcher.person, other).await;
                     continue;
                 }
             };

@@ -39,6 +39,8 @@ mod signing;
 mod ssh_keys;
 mod stop;
 mod vault;
+mod visited;
+mod visits;
 mod watch;
 
 pub(crate) use listen::listen;
@@ -186,6 +188,23 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .merge(asking_routes())
 }
 
+fn visit_routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(visits::queues))
+        .routes(routes!(visits::list, visits::make))
+        .routes(routes!(visits::show, visits::withdraw))
+        .routes(routes!(visits::pick_up))
+        .routes(routes!(visits::reassign))
+        .routes(routes!(visits::add_note))
+        .routes(routes!(visits::keep_picture))
+        .routes(routes!(visits::picture))
+        .routes(routes!(visits::close))
+        .routes(routes!(visits::record))
+        .routes(routes!(visited::help, visited::help_queue))
+        .routes(routes!(visited::page))
+        .routes(routes!(visited::screen))
+}
+
 fn desktop_routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(desktop::open))
@@ -193,6 +212,7 @@ fn desktop_routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(recordings::screen))
         .routes(routes!(recordings::picture))
         .routes(routes!(recordings::stretches))
+        .merge(visit_routes())
 }
 
 fn audit_routes() -> OpenApiRouter<Arc<App>> {

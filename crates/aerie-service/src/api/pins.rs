@@ -4,9 +4,11 @@ use super::caller::Caller;
 use super::problem::Problem;
 use crate::identity::PinTried;
 use crate::service::App;
-use aerie_api::{GivenPin, IssuedPin, NewPin, PinTaken, PinView};
+use crate::visits::{self, VisitError, change};
+use aerie_api::{GivenPin, IssuedPin, NewPin, PinTaken, PinView, VisitPass};
 use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::visit::Device;
 use aerie_store::Pin;
 use axum::Json;
 use axum::extract::{ConnectInfo, Path, State};
@@ -18,9 +20,9 @@ use std::sync::Arc;
 /// PINs that are listed.
 const LISTED: u32 = 500;
 /// PINs of one person that are open at a time.
-const MOST_OPEN: usize = 20;
+pub(super) const MOST_OPEN: usize = 20;
 /// Longest note.
-const LONGEST_NOTE: usize = 200;
+pub(super) const LONGEST_NOTE: usize = 200;
 
 fn view(pin: &Pin, now: Timestamp) -> PinView {
     let state = match () {
@@ -145,7 +147,17 @@ pub(super) async fn enter(
             let rules = app.rules.now();
             let by = rules.policy.directory().person(&pin.issued_by);
             let (name, organisation) = by.map_or((String::new(), String::new()), |p| (p.shown().into(), p.organisation.clone()));
-            Ok(Json(PinTaken { by: name, organisation, note: pin.note }))
+            let arrived = change(&app, &pin.id, |v, times, now| {
+                let device = Device { address: from.to_string(), ..Device::default() };
+                v.handle_arrival(device, times, now)
+            });
+            let pass = match arrived.await {
+                Ok((visit, ())) => Some(VisitPass { token: visits::give_pass(&app, &visit.id).await?, visit: visit.id }),
+                // A PIN of nothing but itself.
+                Err(VisitError::Missing) => None,
+                Err(e) => return Err(e.into()),
+            };
+            Ok(Json(PinTaken { by: name, organisation, note: pin.note, pass }))
         }
         PinTried::Wrong => {
             app.note(event("Somebody typed a PIN that is nobody's.").with("right", false)).await;

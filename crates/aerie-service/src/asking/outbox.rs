@@ -23,6 +23,9 @@ const LONGEST_WAIT: SignedDuration = SignedDuration::from_mins(15);
 /// Longest error of a server that is kept, in characters.
 const LONGEST_FAILURE: usize = 300;
 
+/// The channel of what goes to the ticket desk.
+pub(crate) const DESK: &str = "desk";
+
 /// What people are told.
 #[derive(Clone, Copy)]
 pub(crate) struct Told<'a> {
@@ -74,6 +77,27 @@ async fn post(app: &App, people: &BTreeSet<String>, told: Told<'_>) -> Result<()
         notices.push(notice("webhook", "", body.to_string()));
     }
     app.store.post(&notices).await
+}
+
+/// Mails something to somebody who has no account here.
+pub(crate) async fn mail_to(app: &App, mail: &str, told: Told<'_>) -> Result<(), StoreError> {
+    let now = Timestamp::now();
+    let notice = Notice {
+        id: new_id(now),
+        channel: "mail".into(),
+        recipient: mail.into(),
+        kind: told.kind.into(),
+        subject: told.subject.into(),
+        body: told.text.into(),
+        made: now,
+        tries: 0,
+        next: now,
+        failure: String::new(),
+        sent: None,
+    };
+    app.store.post(&[notice]).await?;
+    app.asking.posted.notify_one();
+    Ok(())
 }
 
 /// Delivers what is due, and waits for more.
@@ -175,7 +199,8 @@ async fn send_mail(app: &App, n: &Notice) -> Result<(), String> {
 /// `Idempotency-Key` takes it once.
 async fn send_hook(app: &App, client: &reqwest::Client, n: &Notice) -> Result<(), String> {
     let settings = app.settings();
-    let url = url::Url::parse(settings.text(Setting::Webhook)).map_err(|e| format!("the webhook's address: {e}"))?;
+    let url = url::Url::parse(settings.text(if n.channel == DESK { Setting::TicketDesk } else { Setting::Webhook }))
+        .map_err(|e| format!("the webhook's address: {e}"))?;
     let authority = match url.port() {
         Some(port) => format!("{}:{port}", url.host_str().unwrap_or_default()),
         None => url.host_str().unwrap_or_default().to_string(),

@@ -11,6 +11,8 @@ use tokio::sync::{Notify, broadcast};
 const BEHIND: usize = 128;
 /// Pictures that may be on their way to whose session it is before the next is asked of the machine: two, so that the line is never idle.
 const ON_THE_WAY: u64 = 2;
+/// Pieces of film since the last whole picture that are kept for somebody who comes later: ten seconds of them.
+const MOST_PIECES: usize = 150;
 /// Lines that are drawn over a screen, for somebody who comes later.
 const MOST_LINES: usize = 200;
 
@@ -30,6 +32,9 @@ struct Inner {
     painter: Option<Painter>,
     title: String,
     pointer: Option<Message>,
+    /// How film is coded, and its pieces since the last whole picture, encoded.
+    film: Option<Message>,
+    pieces: Vec<Vec<u8>>,
     lines: Vec<Message>,
     number: u64,
     /// What whose session it is has drawn; none while they have no window open.
@@ -54,6 +59,8 @@ impl Screen {
             painter: None,
             title: String::new(),
             pointer: None,
+            film: None,
+            pieces: vec![],
             lines: vec![],
             number: 0,
             drawn: None,
@@ -104,6 +111,19 @@ impl Screen {
         inner.send(&encoded);
         match message {
             Message::Shape { .. } => inner.pointer = Some(message),
+            Message::Film { .. } => {
+                inner.film = Some(message);
+                inner.pieces.clear();
+            }
+            Message::Piece { key, .. } => {
+                if key {
+                    inner.pieces.clear();
+                }
+                // Without the one before it a piece is of no use: who comes later waits for the next whole picture.
+                if inner.pieces.len() < MOST_PIECES {
+                    inner.pieces.push(encoded.clone());
+                }
+            }
             Message::Drawn { who, points } if points.is_empty() => {
                 inner.lines.retain(|l| !matches!(l, Message::Drawn { who: by, .. } if *by == who));
             }
@@ -169,7 +189,9 @@ impl Inner {
 
     fn whole(&self) -> Encoded {
         let picture = self.painter.as_ref().map(Painter::whole).unwrap_or_default();
-        picture.iter().chain(&self.pointer).chain(&self.lines).map(Message::encode).collect()
+        let first: Encoded = picture.iter().chain(&self.film).map(Message::encode).collect();
+        let rest = self.pointer.iter().chain(&self.lines).map(Message::encode);
+        first.into_iter().chain(self.pieces.iter().cloned()).chain(rest).collect()
     }
 }
 

@@ -1,17 +1,18 @@
 //! The desktop of a machine over HTTPS: a session like any other, whose picture goes to a browser and whose keys come from there.
 
 use super::admission::attend;
-use super::connection::{Connection, OpenSession, Stated, lock};
+use super::connection::{Admitted, Connection, OpenSession, Stated, lock};
 use crate::desktop::{DesktopError, Driver, Greeted, Order, Screen, Stream, asked_here, greet};
 use crate::machines::{Steps, reach};
 use crate::service::App;
 use crate::sessions::LiveSession;
 use crate::vault::Secret;
+use crate::visits::Meeting;
 use aerie_api::ToViewer;
 use aerie_core::desktop::{Message, Options, Saying};
 use aerie_core::directory::{Machine, Way};
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Capabilities, Capability, Outcome};
+use aerie_core::policy::{Capabilities, Capability, Consent, Outcome};
 use aerie_core::recording::{Frame, Opened};
 use aerie_core::session::{EndReason, LoginName, PersonProved};
 use jiff::Timestamp;
@@ -52,6 +53,25 @@ pub(crate) struct Desktop {
     /// Capabilities that are being asked for.
     asking: Mutex<Vec<Capability>>,
     began: Timestamp,
+    /// Where the person is met who shares it.
+    visit: Option<Arc<Meeting>>,
+}
+
+/// How a session began, for the log and the recording.
+struct How<'a> {
+    kind: &'a str,
+    name: &'a str,
+    title: &'a str,
+    how: &'a str,
+    visit: Option<Arc<Meeting>>,
+}
+
+/// What there is to be seen.
+enum Source {
+    /// The desktop's server of a machine, and what is done there.
+    Server(Box<Greeted>, mpsc::Receiver<Order>),
+    /// Film of a screen that somebody shares.
+    Film(mpsc::Receiver<Message>),
 }
 
 /// The desktop sessions that are live, by the identifier of the session.
@@ -93,6 +113,52 @@ impl Desktop {
                 return Err(why);
             }
         };
+        let began = How { kind: "desktop", name: &way.name, title: &greeted.title, how: &how, visit: None };
+        let (desktop, inbox) = Self::go_live(&connection, admitted, &machine, began, steps).await?;
+        desktop.session.carriers.spawn(desktop.clone().carry(Source::Server(Box::new(greeted), inbox)));
+        Ok(desktop)
+    }
+
+    /// Begins a session on the screen that somebody shares from their browser, to which they agreed on their page.
+    ///
+    /// # Errors
+    /// The sentence that refuses it.
+    pub(crate) async fn begin_shared(
+        app: &Arc<App>,
+        queue: Machine,
+        meeting: Arc<Meeting>,
+        who: Beginning,
+        steps: &Steps,
+        closed: CancellationToken,
+    ) -> Result<Arc<Self>, String> {
+        let Beginning { person, from, reason, ticket } = who;
+        let login = LoginName { person: person.person().into(), machine: Some(queue.name.clone()), account: None, emergency: false };
+        let connection = Connection::over_https(app.clone(), person, login, from, Stated { ticket, reason }, closed);
+        lock(&connection.consents).insert(Capability::View, Consent::Ask);
+        steps.say(format!("asking the rules whether you may help in {}", queue.name));
+        let admitted = connection.admit(Capability::View, steps).await?;
+        let began =
+            How { kind: "shared", name: "the visit", title: "Shared screen", how: "the person's browser", visit: Some(meeting.clone()) };
+        let (desktop, _) = Self::go_live(&connection, admitted, &queue, began, steps).await?;
+        let id = desktop.id().to_string();
+        let begun = crate::visits::change(app, &meeting.visit, |v, _, now| v.handle_began(&id, Capability::View, now)).await;
+        if let Err(e) = begun {
+            desktop.live().end_saying(EndReason::ConsentRefused, &e.to_string());
+            return Err(format!("{e}."));
+        }
+        let film = meeting.begin_session(&id);
+        desktop.session.carriers.spawn(desktop.clone().carry(Source::Film(film)));
+        Ok(desktop)
+    }
+
+    async fn go_live(
+        connection: &Arc<Connection>,
+        admitted: Admitted,
+        machine: &Machine,
+        began: How<'_>,
+        steps: &Steps,
+    ) -> Result<(Arc<Self>, mpsc::Receiver<Order>), String> {
+        let app = &connection.app;
         let session = connection.session(&admitted.granted, steps).await?;
         let (orders, inbox) = mpsc::channel(ORDERS);
         let desktop = Arc::new(Self {
@@ -104,21 +170,21 @@ impl Desktop {
             windows: Notify::new(),
             asking: Mutex::default(),
             began: Timestamp::now(),
+            visit: began.visit,
         });
-        desktop.screen.set_title(&greeted.title);
+        desktop.screen.set_title(began.title);
         lock(&session.uses).push((Capability::View, session.live.ended.child_token()));
-        attend(&connection, &session, admitted.consenting).await;
-        let opened = Opened { kind: "desktop".into(), command: Some(way.name.clone()), terminal: false };
+        attend(connection, &session, admitted.consenting).await;
+        let opened = Opened { kind: began.kind.into(), command: Some(began.name.into()), terminal: false };
         if let Some(recording) = &session.recording {
             recording.frame(0, Frame::Opened(opened)).await;
         }
         let person = connection.person.person();
-        let event = desktop.event(EventKind::ChannelOpened, format!("{person} saw the desktop {} of {}.", way.name, machine.name));
-        app.note(event.with("kind", "desktop").with("way", how).with("title", greeted.title.clone())).await;
+        let event = desktop.event(EventKind::ChannelOpened, format!("{person} saw the screen of {} ({}).", machine.name, began.name));
+        app.note(event.with("kind", began.kind).with("way", began.how).with("title", began.title)).await;
         lock(&app.desktops.0).insert(desktop.id().into(), desktop.clone());
-        session.carriers.spawn(desktop.clone().carry(greeted, inbox));
         app.tasks.spawn(desktop.clone().wait_for_windows());
-        Ok(desktop)
+        Ok((desktop, inbox))
     }
 
     pub(crate) fn id(&self) -> &str {
@@ -150,15 +216,28 @@ impl Desktop {
     }
 
     /// Carries the picture and what is done on it, until either side ends.
-    async fn carry(self: Arc<Self>, greeted: Greeted, inbox: mpsc::Receiver<Order>) {
+    async fn carry(self: Arc<Self>, source: Source) {
         let live = self.session.live.clone();
         let ended = live.ended.clone();
-        let mut driver = Driver::new(&live, &self.screen, self.session.recording.clone());
+        let carrying = async {
+            match source {
+                Source::Server(greeted, inbox) => {
+                    Driver::new(&live, &self.screen, self.session.recording.clone()).run(*greeted, inbox).await
+                }
+                Source::Film(film) => {
+                    self.show_film(film).await;
+                    Ok(())
+                }
+            }
+        };
         let result = tokio::select! {
             biased;
             () = ended.cancelled() => Ok(()),
-            result = driver.run(greeted, inbox) => result,
+            result = carrying => result,
         };
+        if let Some(meeting) = &self.visit {
+            meeting.end_session(self.id());
+        }
         if let Err(e) = result {
             let person = self.person();
             let says = format!("The desktop of {} ended under {person}: {e}.", self.session.machine);
@@ -169,6 +248,27 @@ impl Desktop {
             recording.frame(0, Frame::Closed(None)).await;
         }
         lock(&self.connection.app.desktops.0).remove(self.id());
+    }
+
+    /// Shows and records the film of somebody's screen until they leave.
+    async fn show_film(&self, mut film: mpsc::Receiver<Message>) {
+        while let Some(message) = film.recv().await {
+            let begins = matches!(message, Message::Piece { key: true, .. });
+            let kept = self.screen.tell(message);
+            self.session.live.note_out(kept.len(), Timestamp::now().as_millisecond(), false);
+            let Some(recording) = &self.session.recording else { continue };
+            if begins {
+                recording.whole(0, self.screen.whole()).await;
+            } else {
+                recording.frame(0, Frame::Desktop(kept)).await;
+            }
+        }
+        self.session.live.end_saying(EndReason::MachineClosed, "another session has the screen now");
+    }
+
+    /// Where the person is met, where it is a visit.
+    pub(crate) fn visit(&self) -> Option<&Arc<Meeting>> {
+        self.visit.as_ref()
     }
 
     /// Ends the session when its person has had no window for too long.
@@ -322,6 +422,10 @@ impl Desktop {
             if self.may(c) {
                 return "on";
             }
+            // Film shows what is there, and takes no keys.
+            if self.visit.is_some() {
+                return "refused";
+            }
             if asking.contains(&c) {
                 return "asked";
             }
@@ -345,7 +449,7 @@ impl Desktop {
 
     /// Asks for a further capability; whoever must agree is asked, and it is told when they did.
     pub(crate) fn ask(self: &Arc<Self>, word: &str) {
-        let Some(capability) = asked_here(word).filter(|c| !self.may(*c)) else { return };
+        let Some(capability) = asked_here(word).filter(|c| !self.may(*c) && self.visit.is_none()) else { return };
         {
             let mut asking = lock(&self.asking);
             if asking.contains(&capability) {

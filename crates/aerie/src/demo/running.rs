@@ -353,6 +353,9 @@ async fn enrol_everybody(store: &Store, keys: &Keys, machines: &[RunningMachine]
         }
         store.put_machine(&machine).await?;
     }
+    for queue in scenario::queues() {
+        store.put_machine(&queue).await?;
+    }
     // Without namespaces the machines have the account of whoever started them, and nobody else's.
     if machines.iter().all(|m| m.accounts.len() == 1)
         && let Some(account) = machines.first().and_then(|m| m.accounts.first())

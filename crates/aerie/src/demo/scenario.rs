@@ -3,6 +3,7 @@
 use aerie_core::directory::{DirectoryFile, Machine, Person};
 use aerie_core::factor::TotpSecret;
 use aerie_core::recording::MasterKey;
+use aerie_core::visit::QUEUE_LABEL;
 use jiff::Timestamp;
 use russh::keys::PrivateKey;
 use russh::keys::ssh_key::private::{Ed25519Keypair, KeypairData};
@@ -22,7 +23,12 @@ pub(super) fn people() -> Vec<Person> {
 
 /// The demo's machines, without addresses.
 pub(super) fn machines() -> Vec<Machine> {
-    directory().machines
+    directory().machines.into_iter().filter(|m| !m.labels.contains(QUEUE_LABEL)).collect()
+}
+
+/// The demo's queues of visits, which are machines of the directory and nowhere else.
+pub(super) fn queues() -> Vec<Machine> {
+    directory().machines.into_iter().filter(|m| m.labels.contains(QUEUE_LABEL)).collect()
 }
 
 /// Bytes that depend on a purpose alone. Nothing in the demo is secret.

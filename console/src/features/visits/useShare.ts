@@ -1,0 +1,148 @@
+import { reactive, ref, shallowRef } from "vue";
+
+/** How the film of a screen is coded. */
+export interface Film {
+  codec: string;
+  width: number;
+  height: number;
+}
+
+const FRAMES = 15;
+const BITS = 2_500_000;
+/** A whole picture comes this often at least, in microseconds. */
+const WHOLE = 3_000_000;
+/** Bytes that wait for the line at most; beyond, pictures are left out. */
+const WAITING = 400_000;
+
+/** The tracks of a screen as pictures: as they come where the browser can do that, also while this page is not seen. */
+interface TrackProcessor {
+  readable: ReadableStream<VideoFrame>;
+}
+declare global {
+  interface Window {
+    MediaStreamTrackProcessor?: new (options: { track: MediaStreamTrack }) => TrackProcessor;
+  }
+}
+
+/** Shares this computer's screen as film: view alone, nothing comes back. */
+export function useShare(
+  begin: (film: Film) => void,
+  send: (piece: ArrayBuffer) => void,
+  waiting: () => number,
+  ended: () => void,
+) {
+  const sharing = ref(false);
+  const error = ref("");
+  const stream = shallowRef<MediaStream>();
+  const size = reactive<[number, number]>([1, 1]);
+  let encoder: VideoEncoder | undefined;
+  let film: Film | undefined;
+  let last = -1;
+  let key = true;
+
+  function configure(frame: VideoFrame) {
+    // Coders want even sizes.
+    const [width, height] = [frame.displayWidth & ~1, frame.displayHeight & ~1];
+    if (film?.width === width && film.height === height && encoder?.state === "configured") return;
+    film = { codec: "vp8", width, height };
+    [size[0], size[1]] = [width, height];
+    if (encoder && encoder.state !== "closed") encoder.close();
+    encoder = new VideoEncoder({
+      output: (chunk) => {
+        const piece = new ArrayBuffer(9 + chunk.byteLength);
+        const view = new DataView(piece);
+        view.setUint8(0, chunk.type === "key" ? 1 : 0);
+        view.setBigUint64(1, BigInt(Math.max(0, Math.round(chunk.timestamp))));
+        chunk.copyTo(new Uint8Array(piece, 9));
+        send(piece);
+      },
+      error: (e) => (error.value = e.message),
+    });
+    encoder.configure({ ...film, bitrate: BITS, framerate: FRAMES, latencyMode: "realtime" });
+    key = true;
+    begin(film);
+  }
+
+  function take(frame: VideoFrame) {
+    const behind = (encoder?.encodeQueueSize ?? 0) > 1 || waiting() > WAITING;
+    if (!behind) {
+      configure(frame);
+      const whole = key || frame.timestamp - last >= WHOLE;
+      if (whole) last = frame.timestamp;
+      key = false;
+      encoder?.encode(frame, { keyFrame: whole });
+    }
+    frame.close();
+  }
+
+  async function follow(track: MediaStreamTrack) {
+    const Processor = window.MediaStreamTrackProcessor;
+    if (Processor) {
+      const reader = new Processor({ track }).readable.getReader();
+      for (let next = await reader.read(); !next.done; next = await reader.read()) take(next.value);
+      return;
+    }
+    const video = document.createElement("video");
+    video.srcObject = new MediaStream([track]);
+    video.muted = true;
+    await video.play();
+    const each = (now: number) => {
+      if (!sharing.value) return;
+      take(new VideoFrame(video, { timestamp: now * 1000 }));
+      video.requestVideoFrameCallback(each);
+    };
+    video.requestVideoFrameCallback(each);
+  }
+
+  async function start() {
+    error.value = "";
+    if (typeof VideoEncoder === "undefined" || !navigator.mediaDevices?.getDisplayMedia) {
+      error.value = "This browser cannot share a screen. A recent Chromium, Edge, Firefox or Safari on a computer can.";
+      return;
+    }
+    try {
+      stream.value = await navigator.mediaDevices.getDisplayMedia({
+        video: { width: { max: 1920 }, height: { max: 1200 }, frameRate: { max: FRAMES } },
+        audio: false,
+      });
+    } catch {
+      error.value = "Nothing is shared: no screen was chosen.";
+      return;
+    }
+    const track = stream.value.getVideoTracks()[0];
+    if (!track) return;
+    sharing.value = true;
+    track.onended = () => {
+      stop();
+      ended();
+    };
+    void follow(track);
+  }
+
+  function stop() {
+    sharing.value = false;
+    stream.value?.getTracks().forEach((t) => t.stop());
+    stream.value = undefined;
+    if (encoder && encoder.state !== "closed") encoder.close();
+    encoder = undefined;
+    film = undefined;
+  }
+
+  return {
+    sharing,
+    error,
+    stream,
+    size,
+    start,
+    stop,
+    /** A whole picture is wanted: somebody begins to look. */
+    wantKey: () => {
+      key = true;
+    },
+    /** The connection is another: what is shared is told again. */
+    again: () => {
+      key = true;
+      if (film && sharing.value) begin(film);
+    },
+  };
+}
