@@ -42,7 +42,9 @@ const waiting = computed(() => all.value.filter((v) => v.state === "waiting" && 
 const active = computed(() => all.value.filter((v) => v.state === "active"));
 const open = computed(() => all.value.filter((v) => v.state === "ended" && !v.closed));
 const sentence = computed(() => {
+  const expected = all.value.filter((v) => v.state === "waiting" && !v.arrived).length;
   const parts = [
+    expected && `${expected} ${expected === 1 ? "is" : "are"} expected with a PIN`,
     waiting.value.length && `${waiting.value.length} ${waiting.value.length === 1 ? "waits" : "wait"}`,
     active.value.length && `${active.value.length} ${active.value.length === 1 ? "is" : "are"} helped`,
     open.value.length && `${open.value.length} ${open.value.length === 1 ? "is" : "are"} not closed yet`,

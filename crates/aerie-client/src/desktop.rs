@@ -47,7 +47,7 @@ impl Client {
         self.desktop_at(&format!("/api/v1/sessions/{}/desktop", safe(session)), &[]).await
     }
 
-    async fn desktop_at(&self, path: &str, query: &[(&str, &str)]) -> Result<DesktopLink> {
+    pub(crate) async fn desktop_at(&self, path: &str, query: &[(&str, &str)]) -> Result<DesktopLink> {
         let config = WebSocketConfig::default().max_message_size(Some(LARGEST)).max_frame_size(Some(LARGEST)).write_buffer_size(0);
         Ok(DesktopLink { socket: self.socket(path, query, config).await?, drawn: None })
     }

@@ -10,11 +10,13 @@ mod people;
 mod signed;
 mod socket;
 mod trust;
+mod visits;
 
 pub use desktop::{DesktopLink, FromService};
 pub use findings::FindingQuery;
 pub use forward::Forwarding;
 pub use signed::RequestKey;
+pub use visits::VisitedLink;
 
 use aerie_api::{
     CheckpointView, DirectoryChanges, DirectoryExport, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EventView,

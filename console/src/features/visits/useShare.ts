@@ -39,6 +39,7 @@ export function useShare(
   let film: Film | undefined;
   let last = -1;
   let key = true;
+  let held: VideoFrame | undefined;
 
   function configure(frame: VideoFrame) {
     // Coders want even sizes.
@@ -63,16 +64,26 @@ export function useShare(
     begin(film);
   }
 
+  function encode(frame: VideoFrame) {
+    // Times of our own: those of a capture begin where they like.
+    const at = Math.round(performance.now() * 1000);
+    const whole = key || at - last >= WHOLE;
+    if (whole) last = at;
+    key = false;
+    const timed = new VideoFrame(frame, { timestamp: at });
+    encoder?.encode(timed, { keyFrame: whole });
+    timed.close();
+  }
+
   function take(frame: VideoFrame) {
     const behind = (encoder?.encodeQueueSize ?? 0) > 1 || waiting() > WAITING;
     if (!behind) {
       configure(frame);
-      const whole = key || frame.timestamp - last >= WHOLE;
-      if (whole) last = frame.timestamp;
-      key = false;
-      encoder?.encode(frame, { keyFrame: whole });
+      encode(frame);
     }
-    frame.close();
+    // Of a screen on which nothing changes no further picture comes: this one is kept for whoever begins to look.
+    held?.close();
+    held = frame;
   }
 
   async function follow(track: MediaStreamTrack) {
@@ -126,6 +137,8 @@ export function useShare(
     if (encoder && encoder.state !== "closed") encoder.close();
     encoder = undefined;
     film = undefined;
+    held?.close();
+    held = undefined;
   }
 
   return {
@@ -138,11 +151,14 @@ export function useShare(
     /** A whole picture is wanted: somebody begins to look. */
     wantKey: () => {
       key = true;
+      if (held && encoder?.state === "configured") encode(held);
     },
     /** The connection is another: what is shared is told again. */
     again: () => {
       key = true;
-      if (film && sharing.value) begin(film);
+      if (!film || !sharing.value) return;
+      begin(film);
+      if (held) encode(held);
     },
   };
 }

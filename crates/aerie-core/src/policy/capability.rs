@@ -82,6 +82,15 @@ impl Capability {
         !matches!(self, Self::CheckOut | Self::Watch)
     }
 
+    /// Whether it can be used by SSH: whoever signs in there is asked for what these demand, and not for what a screen would.
+    pub fn is_over_ssh(self) -> bool {
+        match self {
+            Self::Shell | Self::Exec | Self::Browse | Self::Upload | Self::Download | Self::Forward => true,
+            Self::View | Self::Control | Self::ClipboardIn | Self::ClipboardOut => false,
+            Self::Processes | Self::Services | Self::CheckOut | Self::Watch => false,
+        }
+    }
+
     /// The tracks of a recording that this capability fills: a demand for others does not concern it.
     pub fn tracks(self) -> Tracks {
         match self {

@@ -33,13 +33,13 @@ pub(super) enum Wanted {
 }
 
 impl Visitor {
-    /// What the rules demand here and is not there yet, over every capability that could be granted.
+    /// What the rules demand here and is not there yet, over every capability that could be granted and used by SSH.
     fn missing(&self) -> Vec<Missing> {
         let Some((login, machine)) = self.login.as_ref().and_then(|l| Some((l, l.machine.as_deref()?))) else { return vec![] };
         let rules = self.app.rules.now();
         let facts = self.stated.facts(self.sign_in.proofs(), self.app.live.beside(&login.person, None));
         let facts = Facts { emergency: login.emergency, locked_down: self.app.asking.locked_down().is_some(), ..facts };
-        let outcomes = Capability::ALL.into_iter().filter(|c| c.is_of_sessions()).map(|capability| {
+        let outcomes = Capability::ALL.into_iter().filter(|c| c.is_over_ssh()).map(|capability| {
             let request = Connection::request(&login.person, machine, login.account.as_deref(), capability, self.from, facts);
             rules.policy.decide(&request).outcome
         });

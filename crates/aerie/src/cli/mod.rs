@@ -8,7 +8,7 @@ mod people;
 pub use asking::{Answer, AnswerHere, Ask, AskingFields, Lockdown, Passes, Requests, Stop, Which};
 pub use audit::{AgainFields, Audit, CoverageFields, Detections, FindingFields, Findings, NewSuppressionFields, Reports, Suppressions};
 pub use machines::{Agent, AgentPlace, EnrolFields, Forward, MachineFields, Machines, Vault};
-pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens};
+pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens, Visits};
 
 use clap::{Args, Parser, Subcommand};
 use std::net::SocketAddr;
@@ -115,6 +115,9 @@ pub enum Command {
     /// Where you are signed in
     #[command(subcommand)]
     Devices(Devices),
+    /// Visits: help for people, with a PIN and their consent
+    #[command(subcommand)]
+    Visits(Visits),
     /// PINs for visits and machines
     #[command(subcommand)]
     Pins(Pins),

@@ -230,6 +230,76 @@ pub enum Pins {
     },
 }
 
+/// Visits: help for people.
+#[derive(Debug, Subcommand)]
+pub enum Visits {
+    /// List visits that are open, of the queues in which you help
+    List {
+        /// Also those that are closed
+        #[arg(long)]
+        all: bool,
+    },
+    /// The queues: who waits, who helps, and the page on which people ask
+    Queues,
+    /// Make a visit: shows a PIN to be read out, once
+    New {
+        /// Whom you help
+        person: String,
+        /// Queue, where you help in several
+        #[arg(long, default_value = "")]
+        queue: String,
+        /// What it is about; they see this
+        #[arg(long, default_value = "")]
+        reason: String,
+        /// Ticket
+        #[arg(long, default_value = "")]
+        ticket: String,
+        /// Their mail address: the link is mailed to them, and the PIN never is
+        #[arg(long, default_value = "")]
+        mail: String,
+    },
+    /// One visit, and what happened in it
+    Show {
+        /// Identifier
+        id: String,
+    },
+    /// Pick a visit up, from its queue or from whoever has it
+    PickUp {
+        /// Identifier
+        id: String,
+    },
+    /// Pass a waiting visit on to a queue
+    Reassign {
+        /// Identifier
+        id: String,
+        /// Queue
+        queue: String,
+    },
+    /// Write a note on a visit
+    Note {
+        /// Identifier
+        id: String,
+        /// What
+        text: String,
+    },
+    /// Close a visit; its record goes to the ticket desk
+    Close {
+        /// Identifier
+        id: String,
+        /// How it went: solved, unsolved, no-show, refused
+        #[arg(long)]
+        outcome: String,
+        /// What is to be said of it
+        #[arg(long, default_value = "")]
+        notes: String,
+    },
+    /// Take a visit back before anybody came
+    Withdraw {
+        /// Identifier
+        id: String,
+    },
+}
+
 /// Settings.
 #[derive(Debug, Subcommand)]
 pub enum Settings {

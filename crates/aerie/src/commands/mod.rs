@@ -24,6 +24,7 @@ mod rules;
 pub(crate) mod serve;
 mod service;
 mod sessions;
+mod visits;
 
 use crate::cli::{Cli, Command};
 use crate::output::Printer;
@@ -61,6 +62,7 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::Keys(what) => own::keys(&client()?, what, printer).await,
         Command::Tokens(what) => own::tokens(&client()?, what, printer).await,
         Command::Devices(what) => own::devices(&client()?, what, printer).await,
+        Command::Visits(what) => visits::run(&client()?, what, printer).await,
         Command::Pins(what) => service::pins(&client()?, what, printer).await,
         Command::Settings(what) => service::settings(&client()?, what, printer).await,
         Command::ServiceKeys(what) => service::keys(&client()?, what, printer).await,

@@ -46,10 +46,13 @@ fn listed(all: &[PinView]) -> String {
     )
 }
 
+/// A PIN in groups of four: it is read out.
+pub(super) fn spaced(pin: &str) -> String {
+    let digits: Vec<char> = pin.chars().collect();
+    digits.chunks(4).map(|c| c.iter().collect::<String>()).collect::<Vec<_>>().join(" ")
+}
+
 fn issued(p: &IssuedPin) -> String {
-    // In groups of four: it is read out.
-    let digits: Vec<char> = p.pin.chars().collect();
-    let spaced: Vec<String> = digits.chunks(4).map(|c| c.iter().collect()).collect();
     let about = match (&p.link, p.about.ends) {
         (Some(link), Some(ends)) => {
             format!(
@@ -60,7 +63,7 @@ fn issued(p: &IssuedPin) -> String {
         }
         _ => format!("It stands for {} until it is changed. It is not shown again.", p.about.machine.clone().unwrap_or_default()),
     };
-    format!("{}\n\n{about}", spaced.join(" "))
+    format!("{}\n\n{about}", spaced(&p.pin))
 }
 
 pub(super) async fn settings(client: &Client, what: Settings, printer: Printer) -> Result<Exit, Failure> {

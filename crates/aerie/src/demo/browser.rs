@@ -9,7 +9,7 @@ use std::time::Duration;
 /// Key of an element's identifier in WebDriver's answers.
 const ELEMENT: &str = "element-6066-11e4-a52e-4f735466cecf";
 /// How Chromium is started: no screen, and nothing but what it is told to do.
-pub const CHROMIUM_FLAGS: [&str; 10] = [
+pub const CHROMIUM_FLAGS: [&str; 11] = [
     "--headless=new",
     "--no-sandbox",
     "--disable-gpu",
@@ -20,6 +20,8 @@ pub const CHROMIUM_FLAGS: [&str; 10] = [
     "--disable-sync",
     "--disable-dev-shm-usage",
     "--window-size=1280,800",
+    // Whoever shares their screen shares the page of this title.
+    "--auto-select-tab-capture-source-by-title=What the plotter says",
 ];
 /// How long something may take to appear.
 const PATIENCE: Duration = Duration::from_secs(20);

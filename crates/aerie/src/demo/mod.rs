@@ -2,6 +2,7 @@
 
 pub mod browser;
 mod closed;
+pub mod desk;
 mod history;
 mod newcomer;
 pub mod people;

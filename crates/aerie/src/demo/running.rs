@@ -1,6 +1,6 @@
 //! Starts everything that the demo consists of, and ends it.
 
-use super::{closed, history, plans, scenario, sink};
+use super::{closed, desk, history, plans, scenario, sink};
 use crate::Failure;
 use crate::cli::Demo;
 use crate::commands::serve::enrol;
@@ -29,6 +29,8 @@ pub struct Description {
     pub console: String,
     /// Address of the API.
     pub api: String,
+    /// The ticket desk.
+    pub desk: String,
     /// Where agents connect from this computer.
     pub agents: Option<SocketAddr>,
     /// Where logs are taken.
@@ -111,6 +113,8 @@ pub struct Running {
     machines: Vec<RunningMachine>,
     /// Takes the mails, while it is held.
     _sink: sink::Sink,
+    /// Starts visits and takes their records, while it is held.
+    _desk: desk::Desk,
     temporary: Option<tempfile::TempDir>,
 }
 
@@ -196,22 +200,31 @@ impl Running {
         let sink = sink::Sink::start(&places.root).await.map_err(failed("the mail server"))?;
         let (mail, from) = (format!("smtp://{}", sink.mail), "Aerie <aerie@corvid-ridge.example>");
         let hook = format!("http://{}/notices", sink.hooks);
-        for (setting, value) in [(Setting::MailServer, mail.as_str()), (Setting::MailFrom, from), (Setting::Webhook, &hook)] {
+        let signs = keys.checkpoint_key().map_err(|e| Failure::internal(e.to_string()))?.verifying_key();
+        let desk = desk::Desk::start(signs.to_bytes()).await.map_err(failed("the ticket desk"))?;
+        let records = desk.records();
+        let settings =
+            [(Setting::MailServer, mail.as_str()), (Setting::MailFrom, from), (Setting::Webhook, &hook), (Setting::TicketDesk, &records)];
+        for (setting, value) in settings {
             store.set_setting(setting, value, "setup", "the demo's own mail server and receiver", Timestamp::now()).await?;
         }
         if fresh {
             store.put_request(&plans::request(Timestamp::now())).await?;
         }
-        let token = token(&store, &keys).await?;
+        let token = make_token(&store, &keys, "lena", &[]).await?;
+        // The desk starts visits in the name of who works at it, and does nothing else.
+        let desk_token = make_token(&store, &keys, "mira", &["visits"]).await?;
         store.close().await;
         let service = Service::start(config).await?;
         service.look_at_recordings(&past).await;
-        let description = describe(&service, &machines, &places, &token, past.len(), lab.mode().remark())?;
+        let described = describe(&service, &machines, &places, &token, past.len(), lab.mode().remark())?;
+        let description = Description { desk: format!("http://{}", desk.address), ..described };
         let client = Client::new(&description.api, Some(description.token.clone()));
+        desk.connect(Client::new(&description.api, Some(desk_token)));
         if let Some(https) = service.https() {
             closed::enrol(&client, &mut machines, https).await?;
         }
-        let running = Self { description, service, machines, temporary, _sink: sink };
+        let running = Self { description, service, machines, temporary, _sink: sink, _desk: desk };
         if fresh {
             running.audit_logs().await?;
             plans::begin(&client).await?;
@@ -237,7 +250,7 @@ impl Running {
     /// # Errors
     /// When the service does not end in order; the machines end all the same.
     pub async fn stop(self) -> Result<(), Failure> {
-        let Self { service, machines, temporary, _sink, .. } = self;
+        let Self { service, machines, temporary, _sink, _desk, .. } = self;
         let stopped = service.stop().await;
         drop(machines);
         drop(temporary);
@@ -295,15 +308,15 @@ fn start_machines(lab: &mut Lab, keys: &Keys) -> Result<Vec<RunningMachine>, Fai
     Ok(running)
 }
 
-/// A token of the administrator for scripts: good for a week, and for everything.
-async fn token(store: &Store, keys: &Keys) -> Result<String, Failure> {
+/// A token for programs, good for a week: for everything, or for these scopes.
+async fn make_token(store: &Store, keys: &Keys, person: &str, scopes: &[&str]) -> Result<String, Failure> {
     let mut bytes = [0; 32];
     getrandom::fill(&mut bytes).map_err(|e| Failure::internal(e.to_string()))?;
     let secret = URL_SAFE_NO_PAD.encode(bytes);
     let now = Timestamp::now();
     let week = SignedDuration::from_hours(24 * 7);
-    let kept = Token::signed_in(TokenKind::Api, "lena", keys.token_hash(&secret), Proofs::default(), now, week);
-    let kept = Token { name: "demo".into(), ..kept };
+    let kept = Token::signed_in(TokenKind::Api, person, keys.token_hash(&secret), Proofs::default(), now, week);
+    let kept = Token { name: "demo".into(), scopes: scopes.iter().map(|s| (*s).to_string()).collect(), ..kept };
     store.add_token(&kept).await?;
     Ok(secret)
 }
@@ -410,6 +423,7 @@ fn describe(
     Ok(Description {
         console: format!("http://localhost:{}", service.http().port()),
         api: format!("http://{}", service.http()),
+        desk: String::new(),
         agents: service.https(),
         syslog: service.syslog().to_vec(),
         ssh: SshDescription {

@@ -1,6 +1,7 @@
 //! The whole example without a person: each step is done with the real programs, and checked.
 
 mod audit;
+mod visit;
 
 use super::browser::Browser;
 use super::newcomer::Newcomer;
@@ -114,9 +115,16 @@ impl Tour {
         self.step("Machines in a closed network are reached through an agent and a relay", async |t| t.closed().await).await;
         self.step("A kept password lets Mira in, is changed afterwards, and nobody saw it", async |t| t.kept().await).await;
         self.step("Jun is let onto coude-1 by whoever sits there, who then stops it", async |t| t.consent().await).await;
+        if visit::has_screens() {
+            self.step("Mira sees the screen of coude-1, and has the keyboard when whoever sits there agrees", async |t| t.screen().await)
+                .await;
+        } else if !self.printer.json {
+            self.printer.line("left out  The screen of coude-1: tigervnc-standalone-server is not installed (`make packages`).");
+        }
         self.step("In an emergency Mira waits for nobody, and everybody hears of it", async |t| t.emergency().await).await;
         self.step("Mira waits for a scientist, who gives her less than she asked for", async |t| t.approval().await).await;
         self.step("All sessions are stopped, and the service is locked down and opened again", async |t| t.stop().await).await;
+        self.helped().await;
         self.newcomer().await;
         self.step("A rule that would break a guardrail cannot be published", async |t| t.guardrail().await).await;
         self.step("A draft shows who gains and loses what", async |t| t.compare().await).await;
@@ -132,6 +140,22 @@ impl Tour {
     }
 
     /// Somebody new comes; in a real browser, where there is one.
+    /// Somebody who needs help and somebody who gives it, each at a browser of their own.
+    async fn helped(&mut self) {
+        let browsers = async { Ok::<_, Failure>(Browser::start(false).await?.zip(Browser::start(false).await?)) };
+        match browsers.await {
+            Ok(Some((rhea, mira))) => {
+                let what = "A visit from an incident: PIN, consent, what is shared, a note, a picture, and the record on it";
+                self.step(what, async |t| t.visit(&rhea, &mira).await).await;
+                rhea.quit().await;
+                mira.quit().await;
+            }
+            // It is said once that there is no browser.
+            Ok(None) => {}
+            Err(e) => self.step("Two browsers start", async |_| Err(e)).await,
+        }
+    }
+
     async fn newcomer(&mut self) {
         let browser = match Browser::start(false).await {
             Ok(Some(browser)) => browser,

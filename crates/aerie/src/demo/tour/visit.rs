@@ -1,0 +1,148 @@
+//! The part of the tour in which people are helped: a screen behind an agent, and a visit that begins at an incident.
+
+use super::{Found, Tour};
+use crate::Failure;
+use crate::demo::browser::Browser;
+use crate::demo::desk::{Incident, Started};
+use aerie_api::{DesktopQuery, FromViewer, ToViewer};
+use aerie_client::{DesktopLink, FromService};
+use serde_json::json;
+use std::time::Duration;
+
+/// Where the shell's window is on the screen of coude-1.
+const SHELL: (u16, u16) = (600, 500);
+const ENTER: u32 = 0xff0d;
+
+/// Whether the machines have a screen: the packages for it are installed.
+pub(super) fn has_screens() -> bool {
+    std::path::Path::new("/usr/bin/Xtigervnc").exists()
+}
+
+fn gone() -> Failure {
+    Failure::internal("the service went away")
+}
+
+/// Reads on until something is said of which this makes something.
+async fn until<T>(link: &mut DesktopLink, mut find: impl FnMut(&FromService) -> Option<T>) -> Result<T, Failure> {
+    loop {
+        let said = link.next().await.ok_or_else(gone)?;
+        if let FromService::Told(ToViewer::Refused { text, .. } | ToViewer::Ended { text }) = &said {
+            return Err(Failure::internal(text.clone()));
+        }
+        if let Some(found) = find(&said) {
+            return Ok(found);
+        }
+    }
+}
+
+fn is_on(said: &FromService, capability: &str) -> Option<()> {
+    let FromService::Told(ToViewer::Uses { uses }) = said else { return None };
+    uses.iter().any(|(c, state)| c == capability && state == "on").then_some(())
+}
+
+impl Tour {
+    /// Mira looks at the screen of coude-1, and takes the keyboard when Sunniva, who sits there, agrees.
+    pub(super) async fn screen(&self) -> Found {
+        let mira = self.as_person("mira").await?;
+        let mut link = mira.desktop("coude-1", &DesktopQuery::default()).await?;
+        link.say(&FromViewer::Begin { reason: String::new(), ticket: String::new() }).await;
+        let session = until(&mut link, |s| match s {
+            FromService::Told(ToViewer::Began { session, .. }) => Some(session.clone()),
+            _ => None,
+        })
+        .await?;
+        // Before it is given, what she types goes nowhere.
+        link.say(&FromViewer::Key(u32::from('x'), true)).await;
+        link.say(&FromViewer::Ask("control".into())).await;
+        let agree = format!("{} agent answer --wait --say agree", aerie_lab::PROGRAM);
+        let arguments = ["sunniva+coude-1@aerie", agree.as_str()];
+        let (agreed, given) = tokio::join!(self.people.run("ssh", "sunniva", &arguments, ""), until(&mut link, |s| is_on(s, "control")));
+        given?;
+        link.say(&FromViewer::At(SHELL.0, SHELL.1, 0)).await;
+        let typed = "hostname > ~/typed-here\n";
+        for key in typed.chars().map(|c| if c == '\n' { ENTER } else { u32::from(c) }) {
+            link.say(&FromViewer::Key(key, true)).await;
+            link.say(&FromViewer::Key(key, false)).await;
+        }
+        let there = async {
+            loop {
+                let found = self.people.run("ssh", "sunniva", &["sunniva+coude-1@aerie", "cat typed-here"], "").await?;
+                if found.status == Some(0) {
+                    return Ok::<_, Failure>(found.out);
+                }
+            }
+        };
+        let typed_there = there.await?;
+        link.say(&FromViewer::Leave).await;
+        while link.next().await.is_some() {}
+        let uses = self.client.session(&session).await?.uses.join(", ");
+        let held = agreed?.status == Some(0) && typed_there.trim() == "coude-1" && uses == "view, control";
+        Ok((held, format!("Seen at once, and told of; controlled when it was allowed. What she typed arrived on {}.", typed_there.trim())))
+    }
+
+    /// A visit from an incident to its record there: Rhea at one browser, Mira at another.
+    pub(super) async fn visit(&self, rhea: &Browser, mira: &Browser) -> Found {
+        let demo = &self.people.demo;
+        let foreign = |e: reqwest::Error| Failure::internal(format!("the ticket desk: {e}"));
+        let http = reqwest::Client::new();
+        let answer = http.post(format!("{}/incidents/OBS-2101/visit", demo.desk)).send().await.map_err(foreign)?;
+        let started: Started = answer.error_for_status().map_err(foreign)?.json().await.map_err(foreign)?;
+
+        rhea.goto(&started.link).await?;
+        rhea.enter("input[name=pin]", &format!("{}\n", started.pin)).await?;
+        let asked = rhea.says("[data-testid=visited-heading]", "would like to help you").await?;
+        rhea.click("[data-testid=allow]").await?;
+        rhea.run(&format!("window.open('{}/plotter')", demo.desk)).await?;
+        rhea.click("[data-testid=share]").await?;
+        rhea.says("[data-testid=sharing]", "waits to be looked at").await?;
+
+        mira.goto(&format!("{}/sign-in", demo.console)).await?;
+        let password = demo.people.iter().find(|p| p.name == "mira").map(|p| p.password.clone()).unwrap_or_default();
+        let code = self.people.codes.next("mira").await;
+        mira.api("POST", "/sign-in", json!({ "person": "mira", "password": password, "code": code })).await?;
+        mira.goto(&format!("{}/visits/{}", demo.console, started.visit)).await?;
+        mira.click("[data-testid=look]").await?;
+        rhea.says("[data-testid=sharing]", "sees what you share, and it is recorded").await?;
+        seen(mira).await?;
+        mira.click("[data-testid=keep-picture]").await?;
+        mira.says("[data-testid=visit-picture]", "").await?;
+        mira.enter("input[name=note]", "The ribbon was not seated\n").await?;
+        mira.says("[data-testid=remarks]", "The ribbon was not seated").await?;
+        mira.enter("textarea[name=closing]", "Seat the ribbon until it clicks.").await?;
+        mira.click("[data-testid=close-visit]").await?;
+        mira.says("[data-testid=visit-sentence]", "is closed: solved").await?;
+        rhea.says("[data-testid=visited-heading]", "The visit is over").await?;
+
+        let record = async {
+            loop {
+                let incidents: Vec<Incident> = http.get(format!("{}/incidents", demo.desk)).send().await?.json().await?;
+                let incident = incidents.into_iter().find(|i| i.number == "OBS-2101");
+                let record =
+                    incident.and_then(|i| i.work_notes.into_iter().find_map(|n| serde_json::from_str::<serde_json::Value>(&n).ok()));
+                if let Some(record) = record {
+                    return Ok::<_, reqwest::Error>(record);
+                }
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+        };
+        let record = record.await.map_err(foreign)?;
+        let count = |key: &str| record.get(key).and_then(|v| v.as_array()).map_or(0, Vec::len);
+        let held = count("pictures") == 1 && count("notes") == 1 && count("consents") == 1 && count("sessions") == 1;
+        let found = format!("{asked}. The record on OBS-2101 has her consent, a note, a picture and the session; the chat stayed here.");
+        Ok((held && record.get("chat").is_none(), found))
+    }
+}
+
+/// Waits until the canvas shows more than one colour.
+async fn seen(browser: &Browser) -> Result<(), Failure> {
+    let script = "const c = document.querySelector('[data-testid=desktop]'); if (!c) return false; \
+                  const p = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; \
+                  for (let i = 4; i < p.length; i += 4) if (Math.abs(p[i] - p[0]) > 40) return true; return false;";
+    let waiting = async {
+        while browser.run(script).await?.as_bool() != Some(true) {
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        Ok(())
+    };
+    tokio::time::timeout(Duration::from_secs(20), waiting).await.map_err(|_| Failure::internal("nothing was seen of the shared screen"))?
+}
