@@ -158,6 +158,7 @@ async fn gone(app: Arc<App>, meeting: Arc<Meeting>) {
     }
     if !meeting.is_here() {
         left(&app, &meeting, "left").await;
+        app.visits.forget(&meeting.visit);
     }
 }
 

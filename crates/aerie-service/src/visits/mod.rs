@@ -46,6 +46,11 @@ impl Visits {
         self.lock().get(id).cloned()
     }
 
+    /// Nobody of a visit is there any more.
+    pub(crate) fn forget(&self, id: &str) {
+        self.lock().remove(id);
+    }
+
     fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<String, Arc<Meeting>>> {
         self.meetings.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -118,6 +123,8 @@ pub(crate) async fn change<T>(
     let turn = app.visits.turn.lock().await;
     let mut visit = app.store.visit(id).await?.ok_or(VisitError::Missing)?;
     let times = times(app);
+    let place = |v: &Visit| (v.state, v.technician.clone(), v.request.queue.clone());
+    let before = place(&visit);
     let done = change(&mut visit, &times, Timestamp::now())?;
     let mut effects = vec![];
     while let Some(effect) = visit.poll_effect() {
@@ -127,6 +134,10 @@ pub(crate) async fn change<T>(
     drop(turn);
     for effect in effects {
         carry_out(app, &visit, effect).await?;
+    }
+    // Whoever waits behind it has another place in the queue.
+    if place(&visit) != before {
+        app.visits.lock().values().for_each(|m| m.handle_change());
     }
     if let Some(meeting) = app.visits.met(id) {
         meeting.handle_change();

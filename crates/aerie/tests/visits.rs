@@ -1,0 +1,290 @@
+//! Visits: a person with a PIN and no account, whoever helps, and the ticket desk.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, unreachable_pub, dead_code, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use aerie::demo::desk::{Desk, Incident, Started};
+use aerie_api::{
+    CloseVisit, FromViewer, FromVisited, GivenPin, HelpAsked, NewMachine, NewVisit, ToViewer, ToVisited, VisitPass, VisitQuery,
+};
+use aerie_client::{Client, ClientError, FromService, VisitedLink};
+use aerie_core::desktop::Message;
+use aerie_service::Keys;
+use common::own::Own;
+use common::until;
+
+const RULES: &str = r#"
+[[allow]]
+name = "desk"
+people = "group:desk"
+machines = "label:visits & !name:optics"
+capabilities = ["view"]
+accounts = ["visited"]
+consent = "ask"
+recording = true
+
+[[allow]]
+name = "opticians"
+people = "group:opticians"
+machines = "name:optics"
+capabilities = ["view"]
+accounts = ["visited"]
+consent = "ask"
+"#;
+
+const PEOPLE: [(&str, &str, &str); 4] =
+    [("lena", "administrator", ""), ("mira", "technician", "desk"), ("nils", "technician", "desk opticians"), ("jun", "technician", "")];
+
+async fn service() -> Own {
+    let own = Own::with(RULES, &PEOPLE).await;
+    for queue in ["workstations", "optics"] {
+        let about = aerie_api::MachineChange {
+            accounts: Some(vec!["visited".into()]),
+            labels: Some(vec!["visits".into()]),
+            note: Some(format!("Help with {queue}")),
+            ..aerie_api::MachineChange::default()
+        };
+        own.admin().add_machine(&NewMachine { name: queue.into(), about }).await.unwrap();
+    }
+    own
+}
+
+fn new_visit() -> NewVisit {
+    NewVisit { person: "Rhea Calder".into(), reason: "Stripes".into(), ticket: "OBS-2101".into(), ..NewVisit::default() }
+}
+
+async fn enter(own: &Own, visit: &str, pin: &str) -> Result<VisitPass, ClientError> {
+    let given = GivenPin { pin: pin.into(), visit: Some(visit.into()) };
+    own.client("").enter_pin(&given).await.map(|taken| taken.pass.unwrap())
+}
+
+/// Whoever is helped.
+struct Person {
+    link: VisitedLink,
+    told: Vec<ToVisited>,
+}
+
+impl Person {
+    async fn open(own: &Own, pass: &VisitPass) -> Self {
+        Self { link: own.client("").visit_page(pass).await.unwrap(), told: vec![] }
+    }
+
+    async fn until(&mut self, what: &str, good: impl Fn(&ToVisited) -> bool) -> ToVisited {
+        let waiting = async {
+            loop {
+                let told = self.link.next().await.unwrap_or_else(|| panic!("gone before: {what}; {:?}", self.told));
+                self.told.push(told.clone());
+                if good(&told) {
+                    return told;
+                }
+            }
+        };
+        tokio::time::timeout(std::time::Duration::from_secs(20), waiting).await.unwrap_or_else(|_| panic!("never came: {what}"))
+    }
+
+    async fn agree(&mut self, words: &[&str]) {
+        assert!(self.link.say(&FromVisited::Answer(words.iter().map(|w| (*w).to_string()).collect())).await);
+    }
+
+    async fn share(&mut self) {
+        assert!(self.link.say(&FromVisited::Film { codec: "vp8".into(), width: 64, height: 64 }).await);
+    }
+}
+
+fn stands(state: &'static str) -> impl Fn(&ToVisited) -> bool {
+    move |t| matches!(t, ToVisited::Standing { state: s, .. } if s == state)
+}
+
+fn is_refused(result: Result<impl std::fmt::Debug, ClientError>, text: &str) {
+    let e = result.expect_err(text).to_string();
+    assert!(e.contains(text), "{e}");
+}
+
+/// Looks at what is shared.
+async fn look(client: &Client, visit: &str) -> (aerie_client::DesktopLink, String) {
+    let mut link = client.visit_screen(visit).await.unwrap();
+    link.say(&FromViewer::Begin { reason: String::new(), ticket: String::new() }).await;
+    loop {
+        match link.next().await.expect("the service went away") {
+            FromService::Told(ToViewer::Began { session, own, .. }) => {
+                assert!(own);
+                return (link, session);
+            }
+            FromService::Told(ToViewer::Refused { text, .. }) => panic!("{text}"),
+            _ => {}
+        }
+    }
+}
+
+async fn next_message(link: &mut aerie_client::DesktopLink, good: impl Fn(&Message) -> bool) -> Message {
+    loop {
+        match link.next().await.expect("the service went away") {
+            FromService::Picture(_, message, _) if good(&message) => return message,
+            _ => {}
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_visit_goes_from_an_incident_to_its_record_there() {
+    let own = service().await;
+    let keys = Keys::load(own.directory.path()).unwrap();
+    let desk = Desk::start(keys.checkpoint_key().unwrap().verifying_key().to_bytes()).await.unwrap();
+    own.set("ticket-desk", &desk.records()).await;
+    desk.connect(own.as_client("mira"));
+    let http = reqwest::Client::new();
+    let started: Started =
+        http.post(format!("http://{}/incidents/OBS-2101/visit", desk.address)).send().await.unwrap().json().await.unwrap();
+    assert!(started.link.ends_with(&format!("/visit/{}", started.visit)) && !started.link.contains(&started.pin));
+    let mira = own.as_client("mira");
+    assert_eq!(mira.visit(&started.visit).await.unwrap().person, "Rhea Calder");
+
+    is_refused(enter(&own, &started.visit, "00000000").await, "PIN");
+    let pass = enter(&own, &started.visit, &started.pin).await.unwrap();
+    is_refused(enter(&own, &started.visit, &started.pin).await, "PIN");
+    let mut rhea = Person::open(&own, &pass).await;
+    let standing = rhea.until("who asks", stands("waiting")).await;
+    let ToVisited::Standing { helper, reason, asks, recorded, agreed, .. } = standing else { panic!("{standing:?}") };
+    assert_eq!(
+        (helper.as_str(), reason.as_str(), asks, recorded, agreed),
+        ("mira", "The plotter prints stripes", vec!["view".to_string()], true, None)
+    );
+    is_refused(mira.visit_screen(&started.visit).await.map(drop), "did not agree yet");
+
+    rhea.agree(&["view", "control"]).await;
+    rhea.until("what she agreed to", |t| matches!(t, ToVisited::Standing { agreed: Some(a), .. } if *a == ["view"])).await;
+    rhea.share().await;
+    let (mut link, session) = look(&mira, &started.visit).await;
+    rhea.until("a wish for a whole picture", |t| *t == ToVisited::Key).await;
+    rhea.link.film(false, 1, b"not a whole one").await;
+    rhea.link.film(true, 2, b"a whole picture").await;
+    next_message(&mut link, |m| matches!(m, Message::Film { width: 64, .. })).await;
+    let piece = next_message(&mut link, |m| matches!(m, Message::Piece { key: true, .. })).await;
+    assert_eq!(piece, Message::Piece { key: true, at_us: 2, data: b"a whole picture".to_vec() });
+    rhea.until("that she is watched", |t| matches!(t, ToVisited::Standing { watched: true, .. })).await;
+    link.say(&FromViewer::Say("hello".into())).await;
+    rhea.until("what Mira says", |t| matches!(t, ToVisited::Said { text, .. } if text == "hello")).await;
+    rhea.link.say(&FromVisited::Say("my password is 1234".into())).await;
+    next_message(&mut link, |m| matches!(m, Message::Said { text, .. } if text.contains("1234"))).await;
+    link.say(&FromViewer::Line(vec![(1, 1), (9, 9)])).await;
+    rhea.until("where Mira points", |t| matches!(t, ToVisited::Line { points } if points.len() == 2)).await;
+    // What can be done with film is to look at it.
+    link.say(&FromViewer::Ask("control".into())).await;
+    mira.note_visit(&started.visit, "ribbon").await.unwrap();
+    let png = [&b"\x89PNG\r\n\x1a\n"[..], &[0; 40]].concat();
+    let kept = mira.keep_visit_picture(&started.visit, png.clone()).await.unwrap();
+    assert_eq!(mira.visit_picture(&started.visit, &kept.pictures[0].id).await.unwrap(), png);
+    is_refused(mira.keep_visit_picture(&started.visit, b"<svg>".to_vec()).await, "PNG");
+    assert_eq!(own.admin().session(&session).await.unwrap().uses, ["view"]);
+
+    mira.close_visit(&started.visit, &CloseVisit { outcome: "solved".into(), notes: "Seat the ribbon.".into() }).await.unwrap();
+    rhea.until("the end", |t| matches!(t, ToVisited::Over { .. })).await;
+    let ended = own.event("session-ended", "workstations").await;
+    assert!(ended.sentence.contains("mira"), "{ended:?}");
+    let record = until("the record on the incident", async || {
+        let all: Vec<Incident> = http.get(format!("http://{}/incidents", desk.address)).send().await.ok()?.json().await.ok()?;
+        let notes = all.into_iter().find(|i| i.number == "OBS-2101")?.work_notes;
+        notes.iter().find_map(|n| serde_json::from_str::<serde_json::Value>(n).ok())
+    })
+    .await;
+    assert_eq!((record["outcome"].as_str(), record["sessions"][0].as_str()), (Some("solved"), Some(session.as_str())));
+    assert_eq!((record["notes"][0]["text"].as_str(), record["pictures"].as_array().map(Vec::len)), (Some("ribbon"), Some(1)));
+    assert!(!record.to_string().contains("1234"), "what was said stays: {record}");
+    assert_eq!(mira.visit_record(&started.visit).await.unwrap(), record, "the same can be fetched");
+    is_refused(mira.close_visit(&started.visit, &CloseVisit { outcome: "solved".into(), notes: String::new() }).await, "closed");
+    assert!(own.admin().verify_recording(&session).await.unwrap().holds);
+    // The PIN is nowhere: not in the log, not in the list.
+    let log =
+        serde_json::to_string(&own.admin().log(&aerie_client::ListQuery { limit: Some(500), ..Default::default() }).await.unwrap().items)
+            .unwrap();
+    assert!(!log.contains(&started.pin) && !log.contains(&pass.token));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_asks_for_help_waits_is_picked_up_and_may_refuse() {
+    let own = service().await;
+    let (mira, nils) = (own.as_client("mira"), own.as_client("nils"));
+    let asked = |person: &str| HelpAsked { person: person.into(), mail: String::new(), reason: "Spectra".into() };
+    is_refused(own.client("").ask_for_help("nowhere", &asked("Tobin Ash")).await, "no such queue");
+    let pass = own.client("").ask_for_help("workstations", &asked("Tobin Ash")).await.unwrap();
+    let other = own.client("").ask_for_help("workstations", &asked("Orla Finn")).await.unwrap();
+    let mut tobin = Person::open(&own, &pass).await;
+    let mut orla = Person::open(&own, &other).await;
+    tobin.until("a place in the queue", |t| matches!(t, ToVisited::Standing { before: 0, helper, .. } if helper.is_empty())).await;
+    orla.until("one before her", |t| matches!(t, ToVisited::Standing { before: 1, .. })).await;
+    // A token opens its own visit alone.
+    let mut stranger = Person::open(&own, &VisitPass { visit: other.visit.clone(), token: pass.token.clone() }).await;
+    stranger.until("that it is not hers", |t| matches!(t, ToVisited::Over { .. })).await;
+
+    // Only those see it whom the rules let help there.
+    is_refused(own.as_client("jun").visit(&pass.visit).await, "no such visit");
+    assert!(own.as_client("jun").visits(&VisitQuery::default()).await.unwrap().is_empty());
+    is_refused(own.as_client("jun").pick_up_visit(&pass.visit).await, "no such visit");
+    assert_eq!(mira.queues().await.unwrap().iter().map(|q| (q.name.as_str(), q.waiting)).collect::<Vec<_>>(), [("workstations", 2)]);
+    mira.pick_up_visit(&pass.visit).await.unwrap();
+    orla.until("nobody before her", |t| matches!(t, ToVisited::Standing { before: 0, .. })).await;
+    tobin.until("who helps", |t| matches!(t, ToVisited::Standing { helper, .. } if helper == "mira")).await;
+    mira.reassign_visit(&pass.visit, "optics").await.unwrap();
+    is_refused(mira.pick_up_visit(&pass.visit).await, "no such visit");
+    nils.pick_up_visit(&pass.visit).await.unwrap();
+    tobin.until("who helps now", |t| matches!(t, ToVisited::Standing { helper, .. } if helper == "nils")).await;
+    tobin.agree(&[]).await;
+    tobin.until("the end", |t| matches!(t, ToVisited::Over { .. })).await;
+    let refused = nils.visit(&pass.visit).await.unwrap();
+    assert_eq!((refused.state.as_str(), refused.agreed.as_deref(), refused.closed), ("ended", Some(&[][..]), None));
+    is_refused(nils.visit_screen(&pass.visit).await.map(drop), "did not agree");
+    own.event("visit-changed", "Tobin Ash refused nils").await;
+    let closed = nils.close_visit(&pass.visit, &CloseVisit { outcome: "refused".into(), notes: String::new() }).await.unwrap();
+    assert_eq!(closed.sentence, "The visit of Tobin Ash is closed: refused.");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_visit_is_handed_over_and_ends_when_the_person_leaves() {
+    let own = service().await;
+    let (mira, nils) = (own.as_client("mira"), own.as_client("nils"));
+    let made = mira.make_visit(&new_visit()).await.unwrap();
+    let pass = enter(&own, &made.visit.id, &made.pin).await.unwrap();
+    let mut rhea = Person::open(&own, &pass).await;
+    rhea.agree(&["view"]).await;
+    rhea.until("what she agreed to", |t| matches!(t, ToVisited::Standing { agreed: Some(_), .. })).await;
+    rhea.share().await;
+    let (mut first, begun) = look(&mira, &made.visit.id).await;
+    rhea.link.film(true, 1, b"one").await;
+    next_message(&mut first, |m| matches!(m, Message::Piece { .. })).await;
+    // Nils takes it over: the session before ends.
+    nils.pick_up_visit(&made.visit.id).await.unwrap();
+    let (mut second, next) = look(&nils, &made.visit.id).await;
+    assert_ne!(begun, next);
+    rhea.link.film(true, 2, b"two").await;
+    next_message(&mut second, |m| matches!(m, Message::Piece { data, .. } if data == b"two")).await;
+    while first.next().await.is_some() {}
+    let visit = nils.visit(&made.visit.id).await.unwrap();
+    assert_eq!((visit.helpers, visit.sessions), (vec!["mira".to_string(), "nils".into()], vec![begun, next]));
+    // A page that is loaded again goes on.
+    drop(rhea);
+    let mut rhea = Person::open(&own, &pass).await;
+    rhea.until("how it stands", stands("active")).await;
+    rhea.link.say(&FromVisited::Leave).await;
+    while second.next().await.is_some() {}
+    let left = nils.visit(&made.visit.id).await.unwrap();
+    assert_eq!((left.state.as_str(), left.closed), ("ended", None));
+    own.event("visit-changed", "Rhea Calder ended the visit").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn visits_are_made_by_those_whom_the_rules_let_help() {
+    let own = service().await;
+    is_refused(own.as_client("jun").make_visit(&new_visit()).await, "Name the queue");
+    is_refused(
+        own.as_client("mira").make_visit(&NewVisit { queue: "optics".into(), ..new_visit() }).await,
+        "No rule lets you help in optics",
+    );
+    is_refused(own.as_client("nils").make_visit(&new_visit()).await, "optics, workstations");
+    is_refused(own.as_client("mira").make_visit(&NewVisit { mail: "two words@x".into(), ..new_visit() }).await, "no mail address");
+    let made = own.as_client("mira").make_visit(&new_visit()).await.unwrap();
+    own.as_client("mira").withdraw_visit(&made.visit.id).await.unwrap();
+    is_refused(enter(&own, &made.visit.id, &made.pin).await, "PIN");
+    // A queue is a machine of the directory, and nobody reaches it in any other way.
+    is_refused(own.as_client("mira").desktop("workstations", &Default::default()).await.map(drop), "No rule lets you see the screen");
+}
