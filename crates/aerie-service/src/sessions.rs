@@ -16,6 +16,8 @@ pub(crate) struct LiveSession {
     pub(crate) account: String,
     /// The rule that allowed it.
     pub(crate) rule: String,
+    /// Whether its person may act on the machine, and not look alone.
+    pub(crate) acts: std::sync::atomic::AtomicBool,
     /// Seconds by which somebody extended its limit.
     pub(crate) extended_s: AtomicI64,
     /// Its terminals, for those who watch or take part.
@@ -53,6 +55,7 @@ impl LiveSession {
             machine: machine.into(),
             account: account.into(),
             rule: rule.into(),
+            acts: false.into(),
             extended_s: 0.into(),
             stage: Stage::default(),
             bytes_out: 0.into(),
@@ -168,9 +171,10 @@ impl LiveSessions {
         self.map().values().any(|s| s.machine == machine && s.account == account)
     }
 
-    /// Whether this person works in this account now.
+    /// Whether this person works in this account now: does something there, and does not look alone.
     pub(crate) fn works_as(&self, person: &str, machine: &str, account: &str) -> bool {
-        let works = |s: &Arc<LiveSession>| s.person == person && s.machine == machine && s.account == account;
+        let works =
+            |s: &Arc<LiveSession>| s.person == person && s.machine == machine && s.account == account && s.acts.load(Ordering::Relaxed);
         self.map().values().any(works)
     }
 

@@ -782,6 +782,145 @@ async fn who_was_where_is_shown_over_time_and_narrowed_to_one() {
     d.quit().await.unwrap();
 }
 
+/// Waits until the picture of a desktop has more than one colour.
+async fn seen(d: &WebDriver) {
+    let script = "const c = document.querySelector('[data-testid=desktop]'); if (!c) return false;
+        const p = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
+        for (let i = 4; i < p.length; i += 4) if (Math.abs(p[i] - p[0]) > 40) return true; return false;";
+    for _ in 0..400 {
+        if d.execute(script, vec![]).await.unwrap().json().as_bool() == Some(true) {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("nothing is seen of the desktop");
+}
+
+/// Opens the screen of coude-1 and has the keyboard there.
+async fn desktop(d: &WebDriver) {
+    goto(d, "/machines/coude-1").await;
+    click(d, "[data-testid=open-desktop]").await;
+    says(d, "[data-testid=desktop-sentence]", "You control coude-1 as operator.").await;
+    seen(d).await;
+}
+
+#[tokio::test]
+async fn a_desktop_is_controlled_with_this_keyboard_and_played_afterwards() {
+    let d = browser(1280, 800, false).await;
+    sign_in(&d, "sunniva").await;
+    desktop(&d).await;
+    click(&d, "[data-testid=beside]").await;
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    // Keys go to the machine as this page's textarea gets them; the pointer stands on the shell's window first.
+    let picture = find(&d, "[data-testid=desktop]").await;
+    d.action_chain().move_to_element_center(&picture).click().perform().await.unwrap();
+    find(&d, "[data-testid=desktop-keys]").await.send_keys("echo Über > ~/console-test\n").await.unwrap();
+    let file = async || {
+        let read = world().people.run("ssh", "sunniva", &["sunniva+coude-1@aerie", "cat console-test"], "").await.ok()?;
+        (read.status == Some(0)).then_some(read.out)
+    };
+    assert_eq!(common::until("what was typed, on the machine", file).await, "Über\n");
+    // Out of the picture by keyboard alone: the machine gets every other key.
+    let field = find(&d, "[data-testid=desktop-keys]").await;
+    field.send_keys(thirtyfour::Key::Control + thirtyfour::Key::Alt + thirtyfour::Key::Shift).await.unwrap();
+    let focused = d.execute("return document.activeElement.id", vec![]).await.unwrap();
+    assert_eq!(focused.json(), "desktop-back");
+    type_into(&d, "textarea[name=words]", "the slit is open\n").await;
+    says(&d, "[data-testid=said]", "the slit is open").await;
+    click(&d, "[data-testid=leave]").await;
+    says(&d, "[data-testid=desktop-over]", "because the person left").await;
+    d.query(By::LinkText("Its record and recording")).first().await.unwrap().click().await.unwrap();
+    seen(&d).await;
+    says(&d, "[data-testid=position]", "00:00:").await;
+    assert_eq!(d.find_all(By::Css("[aria-label='Pictures along the time line'] img")).await.unwrap().len(), 8);
+    assert_eq!(faults(&d).await, Vec::<String>::new());
+    d.quit().await.unwrap();
+}
+
+/// A visit of Rhea's at the service desk, up to the screen that she shares: her browser, and Mira's.
+async fn visiting(dark: bool) -> (WebDriver, WebDriver) {
+    let (rhea, mira) = (browser(1280, 800, dark).await, browser(1280, 800, dark).await);
+    sign_in(&mira, "mira").await;
+    goto(&mira, "/visits").await;
+    click(&mira, "[data-testid=new-visit]").await;
+    type_into(&mira, "input[name=person]", "Rhea Calder").await;
+    type_into(&mira, "input[name=ticket]", "OBS-2102").await;
+    type_into(&mira, "input[name=reason]", "The plotter prints stripes\n").await;
+    let pin = text_of(&mira, "[data-testid=new-pin]").await;
+    let link = find(&mira, "[data-testid=to-visit]").await.attr("href").await.unwrap().unwrap();
+    let visit = link.rsplit('/').next().unwrap().to_string();
+    goto(&rhea, &format!("/visit/{visit}")).await;
+    assert_eq!(faults(&rhea).await, Vec::<String>::new());
+    type_into(&rhea, "input[name=pin]", &(pin + "\n")).await;
+    says(&rhea, "[data-testid=visited-heading]", "Mira Castellane would like to help you").await;
+    (rhea, mira)
+}
+
+async fn shares(rhea: &WebDriver) {
+    click(rhea, "[data-testid=allow]").await;
+    rhea.execute(format!("window.open('{}/plotter')", world().people.demo.desk), vec![]).await.unwrap();
+    click(rhea, "[data-testid=share]").await;
+    says(rhea, "[data-testid=sharing]", "it is recorded").await;
+}
+
+#[tokio::test]
+async fn somebody_without_an_account_shares_their_screen_and_stops_it() {
+    let (rhea, mira) = visiting(false).await;
+    assert_eq!(faults(&rhea).await, Vec::<String>::new());
+    shares(&rhea).await;
+    assert_eq!(faults(&mira).await, Vec::<String>::new());
+    click(&mira, "[data-testid=to-visit]").await;
+    click(&mira, "[data-testid=look]").await;
+    seen(&mira).await;
+    assert_eq!(faults(&mira).await, Vec::<String>::new());
+    says(&rhea, "[data-testid=sharing]", "Mira Castellane sees what you share").await;
+    click(&rhea, "[data-testid=stop-sharing]").await;
+    says(&rhea, "[data-testid=visited-heading]", "Share your screen with Mira Castellane").await;
+    type_into(&rhea, "input[name=words]", "thank you\n").await;
+    says(&mira, "[data-testid=remarks]", "thank you").await;
+    click(&rhea, "[data-testid=leave-visit]").await;
+    says(&rhea, "[data-testid=visited-heading]", "The visit is over").await;
+    says(&mira, "[data-testid=visit-sentence]", "is over and not closed yet").await;
+    click(&mira, "[data-testid=close-visit]").await;
+    says(&mira, "[data-testid=visit-sentence]", "is closed: solved").await;
+    // The page by which people ask themselves.
+    goto(&rhea, "/help/help-workstations").await;
+    assert_eq!(faults(&rhea).await, Vec::<String>::new());
+    rhea.quit().await.unwrap();
+    mira.quit().await.unwrap();
+}
+
+/// Pictures of a desktop, its playback, and a visit.
+async fn help_shots(out: &std::path::Path) {
+    let worker = browser(1280, 800, false).await;
+    sign_in(&worker, "sunniva").await;
+    desktop(&worker).await;
+    click(&worker, "[data-testid=beside]").await;
+    type_into(&worker, "textarea[name=words]", "The slit is at 0.9 arcsec; I keep it there.\n").await;
+    says(&worker, "[data-testid=said]", "0.9").await;
+    // So that there is something to be played.
+    tokio::time::sleep(Duration::from_secs(12)).await;
+    worker.screenshot(&out.join("desktop-light.png")).await.unwrap();
+    click(&worker, "[data-testid=leave]").await;
+    says(&worker, "[data-testid=desktop-over]", "left").await;
+    worker.query(By::LinkText("Its record and recording")).first().await.unwrap().click().await.unwrap();
+    seen(&worker).await;
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    worker.screenshot(&out.join("playback-light.png")).await.unwrap();
+    worker.quit().await.unwrap();
+    let asking = browser(1280, 800, false).await;
+    goto(&asking, "/help/help-workstations").await;
+    type_into(&asking, "input[name=person]", "Tobin Ash").await;
+    type_into(&asking, "input[name=reason]", "Spectra do not open after the update\n").await;
+    says(&asking, "[data-testid=visited-heading]", "You are next").await;
+    let (rhea, mira) = visiting(false).await;
+    rhea.screenshot(&out.join("visit-light.png")).await.unwrap();
+    mira.screenshot(&out.join("queue-light.png")).await.unwrap();
+    for d in [asking, rhea, mira] {
+        d.quit().await.unwrap();
+    }
+}
+
 /// Pictures for the documentation: `make screenshots`.
 #[tokio::test]
 #[ignore = "writes docs/screenshots"]
@@ -818,15 +957,9 @@ async fn screenshots() {
             consenting.d.screenshot(&out.join("consent-light.png")).await.unwrap();
             consenting.agent.abort();
             consenting.d.quit().await.unwrap();
-            goto(&d, "/people/tomasz").await;
-            find(&d, "[data-testid=session]").await;
-            shot("person").await;
             goto(&d, "/findings").await;
             find(&d, "[data-testid=finding]").await;
             shot("findings").await;
-            goto(&d, "/coverage").await;
-            find(&d, "[data-testid=coverage]").await;
-            shot("coverage").await;
             goto(&d, "/accesses").await;
             find(&d, "[data-testid=access]").await;
             shot("accesses").await;
@@ -840,17 +973,11 @@ async fn screenshots() {
             goto(&d, "/machines").await;
             find(&d, "[data-testid=machine-row]").await;
             shot("machines").await;
-            for (machine, name) in [("coude-1", "machine"), ("flat-lamp", "readiness")] {
-                goto(&d, &format!("/machines/{machine}")).await;
-                click(&d, "[data-testid=check-machine]").await;
-                says(&d, "#ready", "just now").await;
-                shot(name).await;
-            }
-            goto(&d, "/log").await;
-            find(&d, "[data-testid=event]").await;
-            find(&d, "[data-testid=verify-log]").await.click().await.unwrap();
-            says(&d, "h1", "The log holds").await;
-            shot("log").await;
+            goto(&d, "/machines/coude-1").await;
+            click(&d, "[data-testid=check-machine]").await;
+            says(&d, "#ready", "just now").await;
+            shot("machine").await;
+            help_shots(&out).await;
         }
         if dark {
             // One page in dark colours shows that there are such; the others are of the same cloth.

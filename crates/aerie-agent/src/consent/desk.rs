@@ -106,6 +106,7 @@ impl Desk {
         let works_here = |e: &Entry, person: &str| {
             e.question.person == person
                 && e.question.account == witness.account
+                && e.question.capability.acts()
                 && matches!(e.standing, Standing::Live(_) | Standing::Off(_))
         };
         let asker = entries.get(id).map(|e| e.question.person.clone()).unwrap_or_default();

@@ -82,6 +82,11 @@ impl Capability {
         !matches!(self, Self::CheckOut | Self::Watch)
     }
 
+    /// Whether whoever uses it acts on the machine, and could answer there what is asked of somebody else: not by looking alone.
+    pub fn acts(self) -> bool {
+        !matches!(self, Self::View | Self::ClipboardOut | Self::Watch)
+    }
+
     /// Whether it can be used by SSH: whoever signs in there is asked for what these demand, and not for what a screen would.
     pub fn is_over_ssh(self) -> bool {
         match self {

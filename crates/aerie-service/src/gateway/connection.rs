@@ -293,6 +293,9 @@ impl Connection {
                 return;
             }
             *granted = more;
+            if capability.acts() {
+                session.live.acts.store(true, std::sync::atomic::Ordering::Relaxed);
+            }
             more.words().join(" ")
         };
         if let Err(e) = self.app.store.set_session_uses(&session.live.id, &uses).await {
