@@ -10,9 +10,10 @@ import { clock } from "../lib/time";
 import { useEndSession } from "../features/sessions/useEndSession";
 import StateNote from "../ui/StateNote.vue";
 
+const DesktopTile = defineAsyncComponent(() => import("../features/desktop/DesktopTile.vue"));
 const LiveTerminal = defineAsyncComponent(() => import("../features/live/LiveTerminal.vue"));
 
-/** Live terminals side by side; one of them large. */
+/** Live terminals and desktops side by side; one of them large. */
 const MOST = 12;
 const { data: me, administers } = useMe();
 const { zone } = useNow();
@@ -27,12 +28,13 @@ const all = computed(() =>
 );
 const shown = computed(() => all.value.slice(0, MOST));
 const large = ref("");
-const live = useLive(computed(() => shown.value.map((s) => s.id)));
+const isDesktop = (s: { uses: string[] }) => s.uses.includes("view");
+const live = useLive(computed(() => shown.value.filter((s) => !isDesktop(s)).map((s) => s.id)));
 const others = computed(() => (listed.data.value?.items.length ?? 0) - shown.value.length);
 const sentence = computed(() => {
   const n = shown.value.length;
-  if (!n) return "No terminal is live now.";
-  return n === 1 ? "1 terminal is live." : `${n} terminals are live.`;
+  if (!n) return "No terminal or desktop is live now.";
+  return n === 1 ? "1 session is live." : `${n} sessions are live.`;
 });
 </script>
 
@@ -40,7 +42,7 @@ const sentence = computed(() => {
   <h1>{{ sentence }}</h1>
   <p class="mt-1 text-soft">
     You see those that the rules let you watch; that you watch is in the log<template v-if="others > 0"
-      >. {{ others }} more {{ others === 1 ? "session has" : "sessions have" }} no terminal or did not fit
+      >. {{ others }} more {{ others === 1 ? "session has" : "sessions have" }} nothing to be seen or did not fit
       here</template
     >.
   </p>
@@ -69,7 +71,16 @@ const sentence = computed(() => {
           <button v-if="administers" class="button" @click="end.mutate(s.id)">End</button>
         </span>
       </div>
-      <template v-if="live.sessions[s.id]">
+      <p v-if="isDesktop(s) && s.person === me?.person" class="py-3">
+        <RouterLink :to="`/sessions/${s.id}/desktop`">Your own: go on with it</RouterLink>
+      </p>
+      <template v-else-if="isDesktop(s)">
+        <DesktopTile :session="s.id" :name="`Screen of ${s.machine}, with ${s.person_name}`" />
+        <RouterLink class="mt-2 inline-block text-[0.9rem]" :to="`/sessions/${s.id}/desktop`"
+          >Open it by itself</RouterLink
+        >
+      </template>
+      <template v-else-if="live.sessions[s.id]">
         <p v-if="live.sessions[s.id]!.over" class="py-3 text-soft">{{ live.sessions[s.id]!.over }}</p>
         <template v-else>
           <LiveTerminal

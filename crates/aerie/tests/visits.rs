@@ -288,3 +288,23 @@ async fn visits_are_made_by_those_whom_the_rules_let_help() {
     // A queue is a machine of the directory, and nobody reaches it in any other way.
     is_refused(own.as_client("mira").desktop("workstations", &Default::default()).await.map(drop), "No rule lets you see the screen");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn spraying_pins_is_braked_and_a_finding() {
+    let own = service().await;
+    own.set("pin-everywhere", "10").await;
+    let made = own.as_client("mira").make_visit(&new_visit()).await.unwrap();
+    // Each from another place, so that no place is braked by itself.
+    for n in 2..=12u8 {
+        let from = std::net::IpAddr::from([127, 0, 0, n]);
+        let client = reqwest::Client::builder().local_address(from).tls_danger_accept_invalid_certs(true).build().unwrap();
+        let given = GivenPin { pin: "00000000".into(), visit: None };
+        let answer = client.post(format!("https://127.0.0.1:{}/api/v1/pins/enter", own.https.port())).json(&given).send().await.unwrap();
+        assert_eq!(answer.status().as_u16(), if n < 12 { 401 } else { 429 }, "try {}", n - 1);
+    }
+    let query = aerie_client::FindingQuery { kind: Some("pin-spraying".into()), ..Default::default() };
+    let finding = until("a finding", async || own.admin().findings(&query).await.ok()?.items.pop()).await;
+    assert!(finding.sentence.starts_with("10 wrong PINs"), "{}", finding.sentence);
+    // A right one is not looked at meanwhile.
+    is_refused(enter(&own, &made.visit.id, &made.pin).await, "again");
+}

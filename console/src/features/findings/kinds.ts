@@ -18,6 +18,7 @@ const KINDS: Record<string, string> = {
   "recording-damaged": "Damaged recording",
   "log-altered": "Altered event log",
   "clock-off": "Clock off",
+  "pin-spraying": "PINs sprayed",
   "source-silent": "Silent log",
   "rule-withdrawn": "Rule withdrawn since",
 };

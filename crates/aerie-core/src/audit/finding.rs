@@ -136,6 +136,9 @@ kinds! {
     /// A log that came in by itself does no longer.
     SourceSilent = "source-silent", Medium,
         "Find out whether the machine is off, its agent or collector stopped, or somebody silenced it.";
+    /// So many wrong PINs were tried that nobody may try one for a while.
+    PinSpraying = "pin-spraying", High,
+        "See in the log where they came from, close that way, and make visits again for those who were kept waiting.";
     /// A session that the rules of its moment allow, by a rule that was withdrawn since.
     RuleWithdrawn = "rule-withdrawn", Low,
         "Nothing, if the rule was withdrawn because it was no longer needed; if because it was wrong, look at what was done under it.";

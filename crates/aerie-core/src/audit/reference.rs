@@ -50,6 +50,9 @@ pub(super) fn references(kind: FindingKind) -> (&'static [&'static str], &'stati
         FindingKind::SourceSilent => {
             (&["T1562"], &["NIST SP 800-53 AU-5", "NIST SP 800-53 SI-4", "ISO/IEC 27001 A.8.15", "PCI DSS 4 10.7.2"])
         }
+        FindingKind::PinSpraying => {
+            (&["T1110.003"], &["NIST SP 800-53 AC-7", "NIST SP 800-53 SI-4", "ISO/IEC 27001 A.8.5", "PCI DSS 4 8.3.4"])
+        }
         FindingKind::RuleWithdrawn => (&[], &["NIST SP 800-53 AC-2(3)", "ISO/IEC 27001 A.5.18", "PCI DSS 4 7.2.4"]),
         FindingKind::Detected => (&[], &[]),
     }

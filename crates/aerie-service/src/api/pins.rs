@@ -6,6 +6,7 @@ use crate::identity::PinTried;
 use crate::service::App;
 use crate::visits::{self, VisitError, change};
 use aerie_api::{GivenPin, IssuedPin, NewPin, PinTaken, PinView, VisitPass};
+use aerie_core::audit::{Finding, FindingKind};
 use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::visit::Device;
@@ -165,5 +166,21 @@ pub(super) async fn enter(
             Err(Problem::wrong_pin())
         }
         PinTried::Wait(seconds) => Err(Problem::wait(seconds)),
+        PinTried::Sprayed(seconds) => {
+            sprayed(&app, now).await;
+            Err(Problem::wait(seconds))
+        }
+    }
+}
+
+/// Makes a finding of it that PINs were sprayed: one an hour, however often somebody tries.
+async fn sprayed(app: &App, now: Timestamp) {
+    let cause = format!("pins {}", now.as_second() / 3600);
+    let wrong = app.settings().pins().everywhere;
+    let sentence = format!("{wrong} wrong PINs were tried within ten minutes; nobody may try one for a while.");
+    let finding = Finding::seen(FindingKind::PinSpraying, &cause, "", "", sentence, now);
+    match crate::audit::keep(app, vec![finding]).await {
+        Ok(_) => app.tell("findings"),
+        Err(e) => tracing::error!(error = %e, "a finding could not be kept"),
     }
 }

@@ -17,6 +17,8 @@ pub(crate) enum PinTried {
     Wrong,
     /// Nobody may try for so many seconds.
     Wait(i64),
+    /// The same, because so many wrong ones were tried in the whole service.
+    Sprayed(i64),
 }
 
 impl Identity {
@@ -62,7 +64,7 @@ impl Identity {
         now: Timestamp,
     ) -> Result<PinTried, StoreError> {
         if let Some(wait) = lock(&self.brake).wait(rules, now) {
-            return Ok(PinTried::Wait(super::whole_seconds(wait)));
+            return Ok(PinTried::Sprayed(super::whole_seconds(wait)));
         }
         if let Some(Checked::Wait(seconds)) = self.stranger("a PIN", from, now) {
             return Ok(PinTried::Wait(seconds));
@@ -160,9 +162,9 @@ mod tests {
             assert!(matches!(id.try_pin(None, "00", from(i), &few, now).await.unwrap(), PinTried::Wrong));
         }
         // Even a right one is not looked at now.
-        assert!(matches!(id.try_pin(None, &pins[0], from(99), &few, now).await.unwrap(), PinTried::Wait(600)));
+        assert!(matches!(id.try_pin(None, &pins[0], from(99), &few, now).await.unwrap(), PinTried::Sprayed(600)));
         let later = now + PinRules::WINDOW - SignedDuration::from_secs(1);
-        assert!(matches!(id.try_pin(None, &pins[0], from(99), &few, later).await.unwrap(), PinTried::Wait(1)));
+        assert!(matches!(id.try_pin(None, &pins[0], from(99), &few, later).await.unwrap(), PinTried::Sprayed(1)));
     }
 
     #[tokio::test]
