@@ -346,11 +346,10 @@ mod tests {
         #[test]
         fn whatever_is_read_is_a_message_or_none(bytes in prop::collection::vec(any::<u8>(), 0..300), head in 0u8..11) {
             let mut on = Framebuffer::new(20, 20).unwrap();
-            if let Some(m) = Message::decode(&[&[head][..], &bytes].concat()) {
-                if !matches!(m, Message::Size(..)) {
-                    let _ = on.show(&m);
-                    prop_assert_eq!(on.size(), (20, 20));
-                }
+            let message = Message::decode(&[&[head][..], &bytes].concat()).filter(|m| !matches!(m, Message::Size(..)));
+            if let Some(m) = message {
+                let _ = on.show(&m);
+                prop_assert_eq!(on.size(), (20, 20));
             }
         }
     }
