@@ -4,7 +4,7 @@
 
 CARGO ?= cargo
 PACKAGES = chromium chromium-driver fonts-dejavu-core openssh-client openssl python3 rsync util-linux bsdutils perl-base \
-	tigervnc-standalone-server tigervnc-tools x11vnc xvfb openbox xterm x11-apps
+	tigervnc-standalone-server tigervnc-tools x11vnc xvfb openbox xterm x11-apps ffmpeg
 
 # The SSH engine is unpacked and patched before cargo looks at the workspace.
 engine:

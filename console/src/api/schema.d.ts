@@ -1699,6 +1699,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings/{id}/film": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a film is. */
+        get: operations["film"];
+        put?: never;
+        /** Have a film made of a recorded desktop (WebM). It is made in the background, and goes on after a restart. */
+        post: operations["makeFilm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{id}/film.webm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A film that was made (WebM). */
+        get: operations["fetchFilm"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/recordings/{id}/frames": {
         parameters: {
             query?: never;
@@ -3621,6 +3656,23 @@ export interface components {
             minutes: number;
             /** @description Why. */
             why: string;
+        };
+        /** @description A film of a recorded desktop: being made, or made. */
+        FilmView: {
+            /** @description Why it failed. */
+            failure: string;
+            /**
+             * Format: int64
+             * @description Of so many.
+             */
+            length: number;
+            /**
+             * Format: int64
+             * @description Milliseconds of the recording that are in it.
+             */
+            reached: number;
+            /** @description `none`, `waiting`, `done` or `failed`. */
+            state: string;
         };
         /** @description What somebody does with a finding. */
         FindingStep: {
@@ -10081,6 +10133,93 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["MatrixView"];
                 };
+            };
+        };
+    };
+    film: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilmView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    makeFilm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilmView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    fetchFilm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "video/webm": string;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -38,6 +38,19 @@ pub struct StretchView {
     pub bytes: u64,
 }
 
+/// A film of a recorded desktop: being made, or made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FilmView {
+    /// `none`, `waiting`, `done` or `failed`.
+    pub state: String,
+    /// Milliseconds of the recording that are in it.
+    pub reached: i64,
+    /// Of so many.
+    pub length: i64,
+    /// Why it failed.
+    pub failure: String,
+}
+
 /// Which picture of a recorded desktop.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 pub struct PictureQuery {

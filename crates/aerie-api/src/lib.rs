@@ -14,7 +14,7 @@ mod visits;
 
 pub use accesses::*;
 pub use asking::*;
-pub use desktop::{DesktopQuery, FromViewer, PictureQuery, ScreenQuery, StretchView, ToViewer};
+pub use desktop::{DesktopQuery, FilmView, FromViewer, PictureQuery, ScreenQuery, StretchView, ToViewer};
 pub use findings::{
     CoverageView, DetectionView, DetectionsView, EvidenceQuery, FindingStep, FindingView, HistoryView, LogLineView, LogPositionView,
     MachineCoverage, NewDetections, NewSuppression, ScanResult, SettledView, SuppressionView,

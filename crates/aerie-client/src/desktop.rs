@@ -2,7 +2,7 @@
 
 use crate::socket::Socket;
 use crate::{Client, Result, safe};
-use aerie_api::{DesktopQuery, FromViewer, PictureQuery, StretchView, ToViewer};
+use aerie_api::{DesktopQuery, FilmView, FromViewer, PictureQuery, StretchView, ToViewer};
 use aerie_core::desktop::Message;
 use aerie_tunnel::websocket::tungstenite::Message as Frame;
 use aerie_tunnel::websocket::tungstenite::protocol::WebSocketConfig;
@@ -58,6 +58,30 @@ impl Client {
     /// See [`Client::sign_in`].
     pub async fn stretches(&self, session: &str) -> Result<Vec<StretchView>> {
         self.ask(self.call(Method::GET, &format!("recordings/{}/stretches", safe(session)))).await
+    }
+
+    /// Has a film made of a recorded desktop.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn make_film(&self, session: &str) -> Result<FilmView> {
+        self.ask(self.call(Method::POST, &format!("recordings/{}/film", safe(session)))).await
+    }
+
+    /// How far a film is.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn film(&self, session: &str) -> Result<FilmView> {
+        self.ask(self.call(Method::GET, &format!("recordings/{}/film", safe(session)))).await
+    }
+
+    /// A film that was made (WebM).
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn fetch_film(&self, session: &str) -> Result<Vec<u8>> {
+        self.bytes(self.call(Method::GET, &format!("recordings/{}/film.webm", safe(session)))).await
     }
 
     /// A picture of a recorded desktop, as PNG.

@@ -360,7 +360,7 @@ pub fn read_recording(path: &Path, keys: &Keys, mut each: impl FnMut(TimedFrame)
 ///
 /// # Errors
 /// As [`read_recording`].
-pub(crate) fn read_from(path: &Path, keys: &Keys, at_ms: u64, mut each: impl FnMut(TimedFrame) -> bool) -> Result<Summary, ReadFault> {
+pub fn read_from(path: &Path, keys: &Keys, at_ms: u64, mut each: impl FnMut(TimedFrame) -> bool) -> Result<Summary, ReadFault> {
     let (mut file, mut decoder) = begin(path, keys)?;
     let places = Place::decode_all(&std::fs::read(places_of(path)).unwrap_or_default());
     if let Some(place) = Place::before(&places, at_ms) {

@@ -83,6 +83,8 @@ pub(crate) struct App {
     pub(crate) desktops: Desktops,
     pub(crate) visits: Visits,
     pub(crate) reads: RecentReads,
+    /// A film is wanted.
+    pub(crate) films: tokio::sync::Notify,
     pub(crate) reach: ReachCache,
     pub(crate) agents: Agents,
     pub(crate) inventory: Inventory,
@@ -260,6 +262,7 @@ impl Service {
             desktops: Desktops::default(),
             visits: Visits::default(),
             reads: RecentReads::default(),
+            films: tokio::sync::Notify::new(),
             reach: ReachCache::default(),
             agents: Agents::load(&store).await?,
             inventory: Inventory::default(),
@@ -309,6 +312,7 @@ impl Service {
         tokio::spawn(asking::tend(app.clone()));
         tokio::spawn(asking::deliver(app.clone()));
         tokio::spawn(visits::tend(app.clone()));
+        tokio::spawn(crate::films::make(app.clone()));
         tokio::spawn(forwarding::run(app.clone()));
         tokio::spawn(sweep_now_and_then(app.clone()));
         tokio::spawn(look_now_and_then(app.clone()));

@@ -19,3 +19,13 @@ CREATE TABLE visit_pictures (
     visit TEXT NOT NULL REFERENCES visits (id),
     png BLOB NOT NULL
 ) STRICT, WITHOUT ROWID;
+
+-- Films that are made of recordings, to be played elsewhere.
+CREATE TABLE films (
+    session TEXT PRIMARY KEY REFERENCES sessions (id),
+    state TEXT NOT NULL,               -- waiting, done or failed
+    by TEXT NOT NULL,
+    made INTEGER NOT NULL,
+    reached INTEGER NOT NULL DEFAULT 0,-- milliseconds of the recording that are in it
+    failure TEXT NOT NULL DEFAULT ''
+) STRICT, WITHOUT ROWID;

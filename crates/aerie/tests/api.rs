@@ -63,12 +63,15 @@ fn paths() -> Vec<(Method, String)> {
 }
 
 /// What answers strangers: how one comes in.
-const OPEN: [&str; 6] = [
+const OPEN: [&str; 8] = [
     "/api/v1/welcome",
     "/api/v1/sign-in",
     "/api/v1/invitations/",
     "/api/v1/confirmations/",
     "/api/v1/pins/enter",
+    // People who want help have no account; whose visit it is is proved within.
+    "/api/v1/help/",
+    "/api/v1/visits/nothing/page",
     // Agents prove themselves within.
     "/api/v1/agents/connect",
 ];

@@ -440,6 +440,52 @@ async fn text_goes_through_the_clipboard_each_way_by_a_right_of_its_own() {
     own.event("clipboard-used", "took text of 5 B out of").await;
 }
 
+/// Whether a player takes a film: how many seconds of pictures it has.
+fn seconds_of(film: &[u8]) -> f64 {
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), film).unwrap();
+    let probe = std::process::Command::new("ffprobe")
+        .args(["-v", "error", "-count_packets", "-show_entries", "stream=nb_read_packets", "-of", "csv=p=0"])
+        .arg(file.path())
+        .output()
+        .unwrap();
+    String::from_utf8_lossy(&probe.stdout).trim().parse::<f64>().unwrap_or_else(|e| panic!("{e}: {probe:?}")) / 5.0
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_film_of_a_recording_is_made_and_goes_on_after_a_restart() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut screen = Screen::tiger(dir.path(), Way::Open);
+    let mut own = own_with("scope", screen.at).await;
+    screen.terminal("n=0; while :; do echo $n; n=$((n+1)); sleep 0.2; done");
+    let mut viewer = Viewer::open(&own.as_client("sunniva"), "scope").await;
+    let id = viewer.began().await;
+    is_refused(own.as_client("sunniva").make_film(&id).await, "that are over");
+    viewer.until("twelve changes", |v| v.changes > 12).await;
+    viewer.say(FromViewer::Leave).await;
+    viewer.ended().await;
+    own.event("recording-closed", "scope").await;
+    let length = own.admin().session(&id).await.unwrap().length_ms as f64 / 1000.0;
+    is_refused(own.as_client("jun").make_film(&id).await, "no");
+    let wanted = own.as_client("sunniva").make_film(&id).await.unwrap();
+    assert_ne!(wanted.state, "failed");
+    // At once gone: whatever was begun is begun again.
+    own.kill().await;
+    own.child = Own::run(own.directory.path(), own.https);
+    own.up().await;
+    let client = own.as_client("sunniva");
+    let made = until("the film", async || client.film(&id).await.ok().filter(|f| f.state != "waiting")).await;
+    assert_eq!(made.state, "done", "{made:?}");
+    let seconds = seconds_of(&client.fetch_film(&id).await.unwrap());
+    assert!((seconds - length).abs() < 1.0, "{seconds} of {length}");
+    own.event("recording-read", "fetched the film").await;
+}
+
+fn is_refused(result: Result<impl std::fmt::Debug, aerie_client::ClientError>, text: &str) {
+    let e = result.expect_err(text).to_string();
+    assert!(e.contains(text), "{e}");
+}
+
 /// Answers as a desktop's server would until its screen is there, and then says this.
 async fn hostile(says: Vec<u8>) -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();

@@ -45,6 +45,32 @@ pub struct Options {
     pub password: Option<Zeroizing<String>>,
     /// Whether others that are connected stay.
     pub shared: bool,
+    /// The one way of coding pixels that is asked for, to measure it; otherwise all, the dearest to the line first.
+    pub only: Option<Coding>,
+}
+
+/// A way of coding pixels (RFC 6143 section 7.7, and Tight of the registry).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Coding {
+    /// As they are.
+    Raw,
+    /// In squares of 16, with two colours or more.
+    Hextile,
+    /// In squares of 64, by lists of colours and runs, compressed.
+    Zrle,
+    /// By lists of colours, compressed; without losses.
+    Tight,
+}
+
+impl Coding {
+    fn number(self) -> i32 {
+        match self {
+            Self::Raw => RAW,
+            Self::Hextile => HEXTILE,
+            Self::Zrle => ZRLE,
+            Self::Tight => TIGHT,
+        }
+    }
 }
 
 /// What changed on the screen.
@@ -379,9 +405,10 @@ impl RfbClient {
         self.screen = Some(Framebuffer::new(width, height)?);
         // 32 bits, 24 of them used, the least significant byte first, red in it.
         self.output.push_back(vec![0, 0, 0, 0, 32, 24, 0, 1, 0, 255, 0, 255, 0, 255, 0, 8, 16, 0, 0, 0]);
+        let wanted = self.options.only.map_or(ENCODINGS.to_vec(), |only| vec![only.number(), SIZE, LAST]);
         let mut encodings = vec![2, 0];
-        encodings.extend((ENCODINGS.len() as u16).to_be_bytes());
-        encodings.extend(ENCODINGS.iter().flat_map(|e| e.to_be_bytes()));
+        encodings.extend((wanted.len() as u16).to_be_bytes());
+        encodings.extend(wanted.iter().flat_map(|e| e.to_be_bytes()));
         self.output.push_back(encodings);
         self.events.push_back(Event::Began { name });
         self.ask(true);

@@ -11,7 +11,7 @@ const LONGEST_SAID: usize = 4000;
 pub const MOST_POINTS: usize = 2000;
 
 /// Bytes of one piece of film.
-pub const MOST_PIECE: usize = 2 << 20;
+pub const MOST_PIECE: usize = 1 << 20;
 /// Characters of the name of a way to code film.
 const LONGEST_CODEC: usize = 40;
 

@@ -12,7 +12,7 @@ mod pack;
 mod painter;
 mod wire;
 
-pub use client::{Damage, Event, MOST_CLIPBOARD, Options, RfbClient};
+pub use client::{Coding, Damage, Event, MOST_CLIPBOARD, Options, RfbClient};
 pub use framebuffer::{Framebuffer, MOST_PIXELS, Rect};
 pub use message::{MOST_PIECE, MOST_POINTS, Message, Parts, Saying};
 pub use pack::{pack, pack_encoded};

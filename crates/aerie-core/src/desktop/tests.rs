@@ -270,7 +270,7 @@ fn parts_of_the_screen_are_copied_also_over_themselves() {
 
 #[test]
 fn a_password_is_proved_and_never_sent() {
-    let mut one = RfbClient::new(Options { password: Some(Zeroizing::new("ridge-42".into())), shared: false });
+    let mut one = RfbClient::new(Options { password: Some(Zeroizing::new("ridge-42".into())), shared: false, only: None });
     one.handle_bytes(b"RFB 003.008\n\x02\x01\x02").unwrap();
     one.handle_bytes(&(0..16).collect::<Vec<u8>>()).unwrap();
     let sent: Vec<Vec<u8>> = std::iter::from_fn(|| one.poll_transmit()).collect();

@@ -11,6 +11,7 @@ use aerie_api::{
 use aerie_core::directory::{Act, Directory, Machine, Via, Way, WayKind, machine_is_good};
 use aerie_core::evidence::EventKind;
 use aerie_core::policy::{Capability, Facts, Outcome, Refusal, Request};
+use aerie_core::visit::QUEUE_LABEL;
 use aerie_core::wording::{count, list as join};
 use aerie_store::SessionFilter;
 use axum::Json;
@@ -122,8 +123,11 @@ pub(super) async fn list(
     let directory = rules.policy.directory();
     // Whoever sees everything is asked about no machine by itself.
     let everything = caller.reads_all() && caller.seen().is_everything();
+    // A queue of visits is looked for by its name: there is nothing to be reached.
+    let searched = query.q.as_deref().is_some_and(|q| !q.trim().is_empty());
     let fits = |m: &&Machine| {
-        query.site.as_ref().is_none_or(|s| *s == m.site)
+        (searched || !m.labels.contains(QUEUE_LABEL))
+            && query.site.as_ref().is_none_or(|s| *s == m.site)
             && query.state.as_ref().is_none_or(|s| showing.heard.standing(&app, m).0.word() == s)
             && (everything || shows(&app, &caller, m))
     };

@@ -212,6 +212,8 @@ fn desktop_routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(recordings::screen))
         .routes(routes!(recordings::picture))
         .routes(routes!(recordings::stretches))
+        .routes(routes!(recordings::make_film, recordings::film))
+        .routes(routes!(recordings::fetch_film))
         .merge(visit_routes())
 }
 

@@ -4,7 +4,7 @@ use super::sessions::find;
 use crate::audit::integrity::verify_recording;
 use crate::recorder::{places_of, read_from, read_recording};
 use crate::service::App;
-use aerie_api::{FrameKind, FrameView, PictureQuery, RecordingReport, ScreenQuery, StretchView};
+use aerie_api::{FilmView, FrameKind, FrameView, PictureQuery, RecordingReport, ScreenQuery, StretchView};
 use aerie_core::desktop::{Framebuffer, Message};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::recording::{Frame, Place, PlainText, TimedFrame};
@@ -237,6 +237,43 @@ pub(super) async fn stretches(
     let end = tokio::fs::metadata(&path).await.map_or(0, |m| m.len());
     let ends = places.iter().skip(1).map(|p| p.offset).chain([end]);
     Ok(Json(places.iter().zip(ends).map(|(p, end)| StretchView { at: p.first_ms, bytes: end.saturating_sub(p.offset) }).collect()))
+}
+
+async fn film_view(app: &App, row: &aerie_store::SessionRow) -> Result<Json<FilmView>, Problem> {
+    let film = app.store.film(&row.id).await?;
+    let (state, reached, failure) = film.map_or(("none".into(), 0, String::new()), |f| (f.state, f.reached, f.failure));
+    Ok(Json(FilmView { state, reached, length: row.length_ms, failure }))
+}
+
+/// Have a film made of a recorded desktop (WebM). It is made in the background, and goes on after a restart.
+#[utoipa::path(post, path = "/recordings/{id}/film", operation_id = "makeFilm", params(("id" = String, Path)), responses((status = 200, body = FilmView), (status = 404), (status = 422)))]
+pub(super) async fn make_film(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Json<FilmView>, Problem> {
+    let (_, row) = open(&app, &caller, &id, "exported a film of").await?;
+    if row.ended.is_none() || !row.uses.split(' ').any(|u| u == "view") {
+        return Err(Problem::not_good("Films are made of desktop sessions that are over; a terminal is exported as text."));
+    }
+    app.store.want_film(&id, &caller.person.name, Timestamp::now()).await?;
+    app.films.notify_one();
+    film_view(&app, &row).await
+}
+
+/// How far a film is.
+#[utoipa::path(get, path = "/recordings/{id}/film", operation_id = "film", params(("id" = String, Path)), responses((status = 200, body = FilmView), (status = 404)))]
+pub(super) async fn film(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Json<FilmView>, Problem> {
+    let row = find(&app, &caller, &id).await?;
+    film_view(&app, &row).await
+}
+
+/// A film that was made (WebM).
+#[utoipa::path(get, path = "/recordings/{id}/film.webm", operation_id = "fetchFilm", params(("id" = String, Path)), responses((status = 200, body = String, content_type = "video/webm"), (status = 404)))]
+pub(super) async fn fetch_film(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Response, Problem> {
+    open(&app, &caller, &id, "fetched the film of").await?;
+    let missing = || Problem::not_found("There is no film of it: have one made.");
+    app.store.film(&id).await?.filter(|f| f.state == "done").ok_or_else(missing)?;
+    let file = tokio::fs::File::open(crate::films::path_of(&app, &id)).await.map_err(|_| missing())?;
+    let body = Body::from_stream(tokio_util::io::ReaderStream::new(file));
+    let name = format!("attachment; filename=\"{id}.webm\"");
+    Ok(([(CONTENT_TYPE, "video/webm".to_string()), (CONTENT_DISPOSITION, name)], body).into_response())
 }
 
 /// One picture of a desktop, as PNG (ISO/IEC 15948).

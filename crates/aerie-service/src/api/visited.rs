@@ -32,6 +32,8 @@ const MOST_WAITING: usize = 200;
 const PATIENCE: Duration = Duration::from_secs(10);
 /// How long a person may be gone before their visit is over: a page that is loaded again.
 const GONE: Duration = Duration::from_secs(60);
+/// What a person says takes so long at least: nobody fills the log.
+const SAYING: Duration = Duration::from_millis(300);
 /// Longest chat line, in characters.
 const LONGEST_SAID: usize = 1000;
 
@@ -85,10 +87,13 @@ pub(super) async fn page(
     mut request: Request,
 ) -> Result<Response, Problem> {
     let (upgrade, key) = upgrade_of(&mut request)?;
+    let from = from.ip().to_canonical();
+    let place = app.visits.pages.enter(from).ok_or_else(Problem::busy)?;
     let tasks = app.clone();
     tasks.tasks.spawn(async move {
         let Some(socket) = open_socket(upgrade).await else { return };
-        attend(app, id, from.ip().to_canonical(), socket).await;
+        attend(app, id, from, socket).await;
+        drop(place);
     });
     Ok(switching(&key))
 }
@@ -269,7 +274,10 @@ async fn obey(app: &Arc<App>, meeting: &Arc<Meeting>, hearing: &mut super::deskt
                 meeting.handle_film(None).await;
                 app.tell("visits");
             }
-            Some(FromVisited::Say(text)) => say(app, meeting, &text).await,
+            Some(FromVisited::Say(text)) => {
+                say(app, meeting, &text).await;
+                tokio::time::sleep(SAYING).await;
+            }
             Some(FromVisited::Leave) => return left(app, meeting, "ended the visit").await,
             Some(FromVisited::Begin { .. }) => {}
             None => return,

@@ -7,12 +7,15 @@ use bytes::Bytes;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use tokio::sync::{Notify, broadcast};
 
-/// Messages that somebody may be behind; who is further behind gets the whole picture anew.
-const BEHIND: usize = 128;
+/// Messages that somebody may be behind; who is further behind gets the whole picture anew. What a hostile machine or person can make them hold: as
+/// many times the largest message, 48 MiB.
+const BEHIND: usize = 48;
 /// Pictures that may be on their way to whose session it is before the next is asked of the machine: two, so that the line is never idle.
 const ON_THE_WAY: u64 = 2;
 /// Pieces of film since the last whole picture that are kept for somebody who comes later: ten seconds of them.
 const MOST_PIECES: usize = 150;
+/// Their bytes.
+const MOST_KEPT: usize = 8 << 20;
 /// Lines that are drawn over a screen, for somebody who comes later.
 const MOST_LINES: usize = 200;
 
@@ -120,7 +123,8 @@ impl Screen {
                     inner.pieces.clear();
                 }
                 // Without the one before it a piece is of no use: who comes later waits for the next whole picture.
-                if inner.pieces.len() < MOST_PIECES {
+                let kept: usize = inner.pieces.iter().map(Vec::len).sum();
+                if inner.pieces.len() < MOST_PIECES && kept + encoded.len() <= MOST_KEPT {
                     inner.pieces.push(encoded.clone());
                 }
             }
@@ -217,6 +221,21 @@ mod tests {
         screen.update(&picture, &[]);
         assert!(matches!(next.try_recv(), Ok(Shown::Picture(_))));
         assert_eq!(screen.look().0.len(), 2, "what was drawn over it is gone with the old size");
+    }
+
+    #[test]
+    fn film_is_kept_from_its_last_whole_picture_on_and_within_bounds() {
+        let screen = Screen::new();
+        screen.tell(Message::Film { codec: "vp8".into(), width: 8, height: 8 });
+        let piece = |key, n: usize| Message::Piece { key, at_us: 1, data: vec![1; n] };
+        screen.tell(piece(true, 10));
+        screen.tell(piece(false, 10));
+        assert_eq!(screen.look().0.len(), 3);
+        screen.tell(piece(true, 10));
+        assert_eq!(screen.look().0.len(), 2, "what came before a whole picture is not needed");
+        (0..40).for_each(|_| drop(screen.tell(piece(false, 1 << 20))));
+        let kept: usize = screen.whole().iter().map(Vec::len).sum();
+        assert!(kept <= MOST_KEPT + 100, "{kept}");
     }
 
     #[test]

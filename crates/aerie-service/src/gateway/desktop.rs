@@ -26,6 +26,8 @@ use tokio_util::sync::CancellationToken;
 
 /// Keys and movements that wait for the machine.
 const ORDERS: usize = 256;
+/// Bytes of film in a second: ten times what a browser is asked for.
+const MOST_FILM: usize = 3 << 20;
 /// How long a session waits for its person after their window is gone: a network that breaks off, a page that is loaded again.
 const WAITS: Duration = Duration::from_secs(120);
 
@@ -250,11 +252,19 @@ impl Desktop {
         lock(&self.connection.app.desktops.0).remove(self.id());
     }
 
-    /// Shows and records the film of somebody's screen until they leave.
+    /// Shows and records the film of somebody's screen until they leave, as fast as film may come: beyond that their browser is held up.
     async fn show_film(&self, mut film: mpsc::Receiver<Message>) {
+        let (mut second, mut came) = (tokio::time::Instant::now(), 0);
         while let Some(message) = film.recv().await {
+            if came > MOST_FILM {
+                tokio::time::sleep_until(second + Duration::from_secs(1)).await;
+            }
+            if second.elapsed() >= Duration::from_secs(1) {
+                (second, came) = (tokio::time::Instant::now(), 0);
+            }
             let begins = matches!(message, Message::Piece { key: true, .. });
             let kept = self.screen.tell(message);
+            came += kept.len();
             self.session.live.note_out(kept.len(), Timestamp::now().as_millisecond(), false);
             let Some(recording) = &self.session.recording else { continue };
             if begins {
@@ -520,7 +530,7 @@ async fn connect(app: &App, machine: &Machine, way: &Way, steps: &Steps) -> Resu
     steps.say(format!("greeting the desktop of {} {}", machine.name, reached.how));
     let kept = app.vault.secrets(app, &machine.name, &way.name).await?;
     let password = kept.into_iter().find_map(Secret::password);
-    let options = Options { password, shared: true };
+    let options = Options { password, shared: true, only: None };
     let stream: Box<dyn Stream> = Box::new(reached.stream);
     let pin = format!("{} {} {}", machine.name, way.name, way.address);
     let greeted = greet(app, stream, options, &pin).await?;

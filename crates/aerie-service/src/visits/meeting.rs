@@ -10,7 +10,7 @@ use tokio::sync::{broadcast, mpsc};
 /// Messages that the person's page may be behind; beyond, it is told how things stand anew.
 const BEHIND: usize = 64;
 /// Pieces of film that wait for the session; beyond, the film waits, and the browser that makes it leaves pictures out.
-const PIECES: usize = 32;
+const PIECES: usize = 8;
 
 #[derive(Debug, Default)]
 struct Inner {

@@ -9,6 +9,7 @@ pub(crate) use record::record;
 use crate::api::new_id;
 use crate::asking::{DESK, Told, tell_people};
 use crate::keys::random;
+use crate::places::Places;
 use crate::service::App;
 use aerie_core::directory::Machine;
 use aerie_core::evidence::{EventKind, NewEvent};
@@ -25,14 +26,26 @@ use std::time::Duration;
 use subtle::ConstantTimeEq as _;
 use tokio::sync::Notify;
 
+/// Pages of people without an account that are open at most: in all, and from one address.
+const MOST_PAGES: u32 = 1000;
+const MOST_PAGES_FROM_ONE: u32 = 100;
+
 /// What of visits is held in memory.
-#[derive(Default)]
 pub(crate) struct Visits {
+    /// Pages of people without an account.
+    pub(crate) pages: Arc<Places>,
     /// Whoever changes one does it in their turn.
     turn: tokio::sync::Mutex<()>,
     meetings: Mutex<HashMap<String, Arc<Meeting>>>,
     /// Something changed: time may change something sooner.
     changed: Notify,
+}
+
+impl Default for Visits {
+    fn default() -> Self {
+        let pages = Places::new(MOST_PAGES, MOST_PAGES_FROM_ONE);
+        Self { pages, turn: tokio::sync::Mutex::default(), meetings: Mutex::default(), changed: Notify::new() }
+    }
 }
 
 impl Visits {

@@ -6,6 +6,7 @@ mod accesses;
 mod api;
 mod audit;
 mod core;
+mod desktop;
 mod gateway;
 mod live;
 mod machines;
@@ -53,7 +54,7 @@ type Outcome<T> = Result<T, Box<dyn std::error::Error>>;
 
 fn main() -> Outcome<()> {
     aerie_lab::run_if_machine();
-    // `aerie-bench api`, `machines`, `live`, `page`, `accesses`, `audit` or `core` measures that alone: minutes less, while one works on it.
+    // `aerie-bench api`, `machines`, `live`, `page`, `accesses`, `audit`, `desktop` or `core` measures that alone: minutes less, while one works on it.
     let figures = match std::env::args().nth(1).as_deref() {
         Some("api") => api::figures()?,
         Some("machines") => machines::figures()?,
@@ -62,12 +63,14 @@ fn main() -> Outcome<()> {
         Some("accesses") => accesses::figures()?,
         Some("core") => core::figures()?,
         Some("audit") => audit::figures()?,
+        Some("desktop") => desktop::figures()?,
         _ => api::figures()?
             .into_iter()
             .chain(machines::figures()?)
             .chain(live::figures()?)
             .chain(accesses::figures()?)
             .chain(audit::figures()?)
+            .chain(desktop::figures()?)
             .chain(rest()?)
             .collect(),
     };

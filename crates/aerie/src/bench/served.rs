@@ -26,7 +26,7 @@ const CLIENT_SECRET: &str = "a token of the benchmark as a client";
 /// The same person's, as of the console.
 pub(super) const CONSOLE_SECRET: &str = "a-token-of-the-benchmark-as-a-browser";
 /// What everybody may.
-pub(super) const RULES: &str = "[[allow]]\nname = \"all\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"shell\", \"exec\", \"forward\", \"watch\"]\naccounts = [\"operator\"]\nrecording = true\n";
+pub(super) const RULES: &str = "[[allow]]\nname = \"all\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"shell\", \"exec\", \"forward\", \"watch\", \"view\", \"control\"]\naccounts = [\"operator\"]\nrecording = true\n";
 
 /// A service in a process of its own.
 pub(super) struct Served {

@@ -351,10 +351,13 @@ pub enum Recordings {
         /// Identifier of the session
         id: String,
     },
-    /// Print a recording as text with times
+    /// Print a recording as text with times; of a desktop, write it as a film
     Export {
         /// Identifier of the session
         id: String,
+        /// Write a film (WebM) of a desktop to this file; it must not be there
+        #[arg(long, value_name = "FILE")]
+        film: Option<PathBuf>,
     },
 }
 

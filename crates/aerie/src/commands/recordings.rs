@@ -6,7 +6,9 @@ use aerie_api::FrameKind;
 use aerie_client::{Client, SessionQuery};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use std::io::Write as _;
+use std::io::{IsTerminal as _, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::Path;
 use std::time::Duration;
 
 pub(super) async fn run(client: &Client, what: Recordings, printer: Printer) -> Result<Exit, Failure> {
@@ -23,11 +25,36 @@ pub(super) async fn run(client: &Client, what: Recordings, printer: Printer) -> 
             printer.value(&report, |r| r.sentence.clone())?;
             Ok(if report.holds { Exit::Done } else { Exit::No })
         }
-        Recordings::Export { id } => {
+        Recordings::Export { id, film: Some(file) } => film(client, &id, &file, printer).await,
+        Recordings::Export { id, film: None } => {
             printer.line(client.recording_text(&id).await?.trim_end());
             Ok(Exit::Done)
         }
     }
+}
+
+/// Has a film made, says how far it is, and writes it.
+async fn film(client: &Client, id: &str, file: &Path, printer: Printer) -> Result<Exit, Failure> {
+    let failed = |e: std::io::Error| Failure::file(file.display(), &e);
+    let mut out = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file).map_err(failed)?;
+    let made = async {
+        let mut film = client.make_film(id).await?;
+        while film.state == "waiting" {
+            if std::io::stderr().is_terminal() {
+                eprint!("\r{} of {} s ", film.reached / 1000, film.length / 1000);
+            }
+            tokio::time::sleep(Duration::from_millis(500)).await;
+            film = client.film(id).await?;
+        }
+        if film.state == "done" { Ok(client.fetch_film(id).await?) } else { Err(Failure::internal(film.failure)) }
+    };
+    let written = async { out.write_all(&made.await?).map_err(failed) };
+    if let Err(e) = written.await {
+        let _ = std::fs::remove_file(file);
+        return Err(e);
+    }
+    printer.remark(&format!("The film is in {}.", file.display()));
+    Ok(Exit::Done)
 }
 
 async fn play(client: &Client, id: &str, speed: f64, skip_idle: f64) -> Result<Exit, Failure> {
