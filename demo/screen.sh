@@ -7,8 +7,9 @@ if [ -z "$2" ]; then
     exec setpriv --reuid=operator --regid=operator --clear-groups sh "$0" "$1" inside
 fi
 cd || exit
-Xtigervnc -displayfd 3 -geometry 1280x800 -depth 24 -rfbport "$1" -localhost=1 -SecurityTypes None -AlwaysShared \
+Xtigervnc -displayfd 3 -geometry 1280x800 -depth 24 -rfbport "$1" -localhost=1 -SecurityTypes None -AlwaysShared -noreset \
     -desktop "$(hostname) control" 3> /tmp/display 2> /tmp/screen.log &
+server=$!
 read -r number < /tmp/display
 export DISPLAY=":$number"
 exposure='n=1; while :; do
@@ -16,8 +17,15 @@ exposure='n=1; while :; do
     printf "  order 96   slit 0.9 arcsec   gain 1.3\n  frame %5d   counts %7d   seeing 0.8\n" $n $((n * 731))
     n=$((n + 1)); sleep 1
 done'
-openbox 2> /dev/null &
-xclock -geometry 190x190+1050+40 -update 1 2> /dev/null &
-xterm -geometry 96x14+40+60 -title Exposure -bg '#101418' -fg '#d8e2dc' -e sh -c "$exposure" 2> /dev/null &
-xterm -geometry 100x22+180+360 -title Shell -bg '#fffefb' -fg '#1d2126' -e bash 2> /dev/null &
+# What is closed, or does not come up at first, is started again.
+keep() {
+    while kill -0 "$server" 2> /dev/null; do
+        "$@" 2> /dev/null
+        sleep 1
+    done
+}
+keep openbox &
+keep xclock -geometry 190x190+1050+40 -update 1 &
+keep xterm -geometry 96x14+40+60 -title Exposure -bg '#101418' -fg '#d8e2dc' -e sh -c "$exposure" &
+keep xterm -geometry 100x22+180+360 -title Shell -bg '#fffefb' -fg '#1d2126' -e bash &
 wait

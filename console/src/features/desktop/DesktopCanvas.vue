@@ -54,6 +54,8 @@ function show(message: DesktopMessage) {
   switch (message.kind) {
     case "size":
       resize(message.width, message.height);
+      to.fillStyle = "#000000";
+      to.fillRect(0, 0, message.width, message.height);
       lines = [];
       overlay();
       break;

@@ -60,7 +60,10 @@ impl Tour {
             self.live("sunniva").await?;
             link.say(&FromViewer::Ask("control".into())).await;
             until(&mut link, |s| is_on(s, "control")).await?;
-            link.say(&FromViewer::At(SHELL.0, SHELL.1, 0)).await;
+            // A window is typed into once it was clicked.
+            for buttons in [0, 1, 0] {
+                link.say(&FromViewer::At(SHELL.0, SHELL.1, buttons)).await;
+            }
             for key in "hostname > ~/typed-here\n".chars().map(|c| if c == '\n' { ENTER } else { u32::from(c) }) {
                 link.say(&FromViewer::Key(key, true)).await;
                 link.say(&FromViewer::Key(key, false)).await;
