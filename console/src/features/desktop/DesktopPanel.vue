@@ -1,9 +1,8 @@
 <script setup lang="ts">
-import { useMutation } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
-import { api, unwrap } from "../../api/client";
 import ProblemNote from "../../ui/ProblemNote.vue";
 import LivePeople from "../live/LivePeople.vue";
+import { useTakePart } from "../live/useTakePart";
 import type { DesktopLink } from "./useDesktop";
 
 /** Beside the picture: who is there, what is said and noted, and the clipboard each way. */
@@ -13,9 +12,7 @@ const own = computed(() => began.value?.own ?? false);
 const note = ref(false);
 const text = ref("");
 const paste = ref("");
-const whom = ref("");
-const control = ref(false);
-const path = computed(() => ({ path: { id: began.value?.session ?? "" } }));
+const { whom, control, invite, keyboard } = useTakePart(computed(() => began.value?.session ?? ""));
 
 function speak() {
   const words = text.value.trim();
@@ -26,20 +23,6 @@ function put() {
   props.link.send({ paste: paste.value });
   paste.value = "";
 }
-const invite = useMutation({
-  mutationFn: async () =>
-    unwrap(
-      await api.POST("/api/v1/sessions/{id}/guests", {
-        params: path.value,
-        body: { person: whom.value.trim(), control: control.value },
-      }),
-    ),
-  onSuccess: () => (whom.value = ""),
-});
-const keyboard = useMutation({
-  mutationFn: async (to: string | null) =>
-    unwrap(await api.POST("/api/v1/sessions/{id}/keyboard", { params: path.value, body: { to } })),
-});
 const people = computed(() => props.link.people.value);
 const guest = computed(() => people.value?.guests.find((g) => g.person === props.me));
 const types = computed(() => people.value?.keyboard === props.me);

@@ -1,12 +1,12 @@
 <script setup lang="ts">
-import { useMutation } from "@tanstack/vue-query";
-import { computed, ref } from "vue";
-import { api, unwrap, type Session } from "../../api/client";
+import { computed } from "vue";
+import { api, type Session } from "../../api/client";
 import { useMe } from "../../composables/useMe";
 import ProblemNote from "../../ui/ProblemNote.vue";
 import LivePeople from "./LivePeople.vue";
 import LiveTerminal from "./LiveTerminal.vue";
 import { useLive } from "./useLive";
+import { useTakePart } from "./useTakePart";
 
 /** A session while it is live: what its terminals show, who takes part, and the keyboard. */
 const props = defineProps<{ session: Session }>();
@@ -17,22 +17,7 @@ const hosts = computed(() => administers.value || me.value?.person === props.ses
 const guest = computed(() => it.value?.people?.guests.find((g) => g.person === me.value?.person));
 const types = computed(() => it.value?.people?.keyboard === me.value?.person);
 const path = computed(() => ({ path: { id: props.session.id } }));
-const whom = ref("");
-const control = ref(false);
-const invite = useMutation({
-  mutationFn: async () =>
-    unwrap(
-      await api.POST("/api/v1/sessions/{id}/guests", {
-        params: path.value,
-        body: { person: whom.value.trim(), control: control.value },
-      }),
-    ),
-  onSuccess: () => (whom.value = ""),
-});
-const keyboard = useMutation({
-  mutationFn: async (to: string | null) =>
-    unwrap(await api.POST("/api/v1/sessions/{id}/keyboard", { params: path.value, body: { to } })),
-});
+const { whom, control, invite, keyboard } = useTakePart(computed(() => props.session.id));
 // Keys in their order: each waits for the one before.
 let before: Promise<unknown> = Promise.resolve();
 function typed(channel: number, text: string) {

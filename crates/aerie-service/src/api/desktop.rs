@@ -134,36 +134,48 @@ pub(super) async fn open(
     let tasks = app.clone();
     tasks.tasks.spawn(async move {
         let Some(socket) = open_socket(upgrade).await else { return };
-        let (mut to, mut from) = socket.split();
+        let (to, mut from) = socket.split();
         let Ok(Some(FromViewer::Begin { reason, ticket })) = tokio::time::timeout(PATIENCE, hear(&mut from)).await else { return };
         let who = Beginning { person, from: caller.from, reason: stated(reason), ticket: stated(ticket) };
-        // It may wait for others; whoever leaves meanwhile is waited for no longer.
-        let left = CancellationToken::new();
-        let (steps, mut said) = Steps::new();
-        let (beginning, closed) = (app.clone(), left.clone());
-        let mut begun = app.tasks.spawn(async move { Desktop::begin(&beginning, machine, way, who, &steps, closed).await });
-        let begun = loop {
-            tokio::select! {
-                biased;
-                Some(text) = said.recv() => {
-                    say(&mut to, &ToViewer::Step { text }).await;
-                }
-                begun = &mut begun => break begun,
-                heard = hear(&mut from) => if !matches!(heard, Some(FromViewer::Refresh)) {
-                    left.cancel();
-                    break begun.await;
-                }
-            }
-        };
-        match begun {
-            Ok(Ok(desktop)) => view(app, desktop, caller.person.name.clone(), to, from).await,
-            Ok(Err(text)) => {
-                say(&mut to, &ToViewer::Refused { capability: None, text }).await;
-            }
-            Err(_) => {}
-        }
+        let beginning = app.clone();
+        let begin = async move |steps: Steps, closed| Desktop::begin(&beginning, machine, way, who, &steps, closed).await;
+        begin_and_view(app, caller.person.name.clone(), (to, from), begin).await;
     });
     Ok(switching(&key))
+}
+
+/// Begins a session, says meanwhile what is done and waited for, and shows it. Whoever leaves meanwhile is waited for no longer.
+pub(super) async fn begin_and_view<F>(
+    app: Arc<App>,
+    person: String,
+    (mut to, mut from): (Sending, Receiving),
+    begin: impl FnOnce(Steps, CancellationToken) -> F,
+) where
+    F: Future<Output = Result<Arc<Desktop>, String>> + Send + 'static,
+{
+    let left = CancellationToken::new();
+    let (steps, mut said) = Steps::new();
+    let mut begun = app.tasks.spawn(begin(steps, left.clone()));
+    let begun = loop {
+        tokio::select! {
+            biased;
+            Some(text) = said.recv() => {
+                say(&mut to, &ToViewer::Step { text }).await;
+            }
+            begun = &mut begun => break begun,
+            heard = hear(&mut from) => if !matches!(heard, Some(FromViewer::Refresh | FromViewer::Ping(_))) {
+                left.cancel();
+                break begun.await;
+            }
+        }
+    };
+    match begun {
+        Ok(Ok(desktop)) => view(app, desktop, person, to, from).await,
+        Ok(Err(text)) => {
+            say(&mut to, &ToViewer::Refused { capability: None, text }).await;
+        }
+        Err(_) => {}
+    }
 }
 
 /// See a live desktop session: whose session it is goes on with it, others watch it, if they may.
@@ -215,7 +227,7 @@ fn parting(desktop: &Desktop) -> ToViewer {
 }
 
 /// The window of whose session it is.
-pub(super) async fn view(app: Arc<App>, desktop: Arc<Desktop>, person: String, mut to: Sending, mut from: Receiving) {
+async fn view(app: Arc<App>, desktop: Arc<Desktop>, person: String, mut to: Sending, mut from: Receiving) {
     let window = desktop.open_window();
     let ended = desktop.live().ended.clone();
     let end = tokio::select! {

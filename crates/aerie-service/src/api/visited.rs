@@ -2,7 +2,7 @@
 
 use super::agents::{switching, upgrade_of};
 use super::caller::Caller;
-use super::desktop::{hear_as, must_be_ours, open_socket, proved, say_as, stated, view as look};
+use super::desktop::{begin_and_view, hear_as, must_be_ours, open_socket, proved, say_as, stated};
 use super::problem::Problem;
 use super::visits::request_of;
 use crate::gateway::{Beginning, Desktop};
@@ -24,7 +24,6 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::broadcast::error::RecvError;
-use tokio_util::sync::CancellationToken;
 
 /// Visits that strangers asked for and that wait, at most.
 const MOST_WAITING: usize = 200;
@@ -345,29 +344,14 @@ pub(super) async fn screen(
     let tasks = app.clone();
     tasks.tasks.spawn(async move {
         let Some(socket) = open_socket(upgrade).await else { return };
-        let (mut to, mut from) = socket.split();
+        let (to, mut from) = socket.split();
         let Ok(Some(FromViewer::Begin { reason, ticket })) = tokio::time::timeout(PATIENCE, hear_as(&mut from)).await else { return };
         let ticket = stated(ticket).or_else(|| stated(visit.request.ticket.clone()));
         let reason = stated(reason).or_else(|| stated(visit.request.reason.clone()));
         let who = Beginning { person, from: caller.from, reason, ticket };
-        let (steps, mut said) = Steps::new();
-        let left = CancellationToken::new();
-        let (beginning, closed) = (app.clone(), left.clone());
-        let mut begun = app.tasks.spawn(async move { Desktop::begin_shared(&beginning, queue, meeting, who, &steps, closed).await });
-        let begun = loop {
-            tokio::select! {
-                biased;
-                Some(text) = said.recv() => { say_as(&mut to, &ToViewer::Step { text }).await; },
-                begun = &mut begun => break begun,
-            }
-        };
-        match begun {
-            Ok(Ok(desktop)) => look(app, desktop, caller.person.name.clone(), to, from).await,
-            Ok(Err(text)) => {
-                say_as(&mut to, &ToViewer::Refused { capability: None, text }).await;
-            }
-            Err(_) => {}
-        }
+        let beginning = app.clone();
+        let begin = async move |steps: Steps, closed| Desktop::begin_shared(&beginning, queue, meeting, who, &steps, closed).await;
+        begin_and_view(app, caller.person.name.clone(), (to, from), begin).await;
     });
     Ok(switching(&key))
 }
