@@ -5,6 +5,7 @@ use crate::recorder::read_recording;
 use crate::service::App;
 use aerie_core::desktop::{Framebuffer, Message};
 use aerie_core::recording::Frame;
+use jiff::{SignedDuration, Timestamp};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, Stdio};
@@ -12,6 +13,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
+/// How long a film is there to be fetched, and how often old ones are looked for.
+const KEPT: SignedDuration = SignedDuration::from_hours(24);
+const LOOK: Duration = Duration::from_secs(600);
 /// How often it is told how far a film is.
 const TELL: Duration = Duration::from_millis(500);
 /// Milliseconds between pictures: short recordings get more of them. A long one would else take as long to make as to watch.
@@ -43,11 +47,24 @@ pub(crate) async fn make(app: Arc<App>) {
             Ok(None) => {}
             Err(e) => tracing::error!(error = %e, "films could not be looked at"),
         }
+        if let Err(e) = forget_old(&app).await {
+            tracing::error!(error = %e, "films could not be removed");
+        }
         tokio::select! {
             () = app.films.notified() => {}
+            () = tokio::time::sleep(LOOK) => {}
             () = app.stopping.cancelled() => return,
         }
     }
+}
+
+/// Removes films that were made long enough ago to be fetched.
+async fn forget_old(app: &App) -> Result<(), aerie_store::StoreError> {
+    for session in app.store.films_before(Timestamp::now() - KEPT).await? {
+        let _ = tokio::fs::remove_file(path_of(app, &session)).await;
+        app.store.forget_film(&session).await?;
+    }
+    Ok(())
 }
 
 async fn one(app: &Arc<App>, session: &str) -> Result<(), String> {
@@ -55,6 +72,9 @@ async fn one(app: &Arc<App>, session: &str) -> Result<(), String> {
     let recording = app.config.recordings().join(row.recording.ok_or("the session was not recorded")?);
     let (target, length) = (path_of(app, session), u64::try_from(row.length_ms).unwrap_or(0));
     let partial = target.with_extension("webm-partial");
+    // A film is not encrypted, as its recording is: nobody else on this computer reads it.
+    let private = tokio::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&partial).await;
+    private.map_err(|e| e.to_string())?;
     let reached = Arc::new(AtomicU64::new(0));
     let (working, keys, stopping) = (reached.clone(), app.keys.clone(), app.stopping.clone());
     let into = partial.clone();

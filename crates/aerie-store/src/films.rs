@@ -84,4 +84,22 @@ impl Store {
             .await?;
         Ok(())
     }
+
+    /// Sessions whose film was made or failed before then.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn films_before(&self, then: Timestamp) -> Result<Vec<String>> {
+        let found = sqlx::query_scalar("SELECT session FROM films WHERE state <> 'waiting' AND made < ?1").bind(ms(then));
+        Ok(found.fetch_all(&self.read).await?)
+    }
+
+    /// There is no film of it any more.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn forget_film(&self, session: &str) -> Result<()> {
+        sqlx::query("DELETE FROM films WHERE session = ?1").bind(session).execute(&self.write).await?;
+        Ok(())
+    }
 }

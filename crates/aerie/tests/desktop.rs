@@ -476,6 +476,8 @@ async fn a_film_of_a_recording_is_made_and_goes_on_after_a_restart() {
     let client = own.as_client("sunniva");
     let made = until("the film", async || client.film(&id).await.ok().filter(|f| f.state != "waiting")).await;
     assert_eq!(made.state, "done", "{made:?}");
+    let file = own.directory.path().join("recordings").join(format!("{id}.webm"));
+    assert_eq!(std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(file).unwrap().permissions()) & 0o777, 0o600);
     let seconds = seconds_of(&client.fetch_film(&id).await.unwrap());
     assert!((seconds - length).abs() < 1.0, "{seconds} of {length}");
     own.event("recording-read", "fetched the film").await;
