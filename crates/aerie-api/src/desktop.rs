@@ -97,6 +97,8 @@ pub enum FromViewer {
     Refresh,
     /// Asks for an answer with this number, to measure the way.
     Ping(u64),
+    /// How exactly colours are sent: `exact` or `few`.
+    Quality(String),
     /// Ends the session.
     Leave,
 }

@@ -221,6 +221,9 @@ async fn a_desktop_is_seen_controlled_recorded_and_seen_again() {
     assert_eq!(line_in(&file).await, "Order 96\n", "the key before control was given did nothing");
     viewer.say(FromViewer::Note("the shutter sticks".into())).await;
     viewer.until("the note", |v| v.said.contains(&(Saying::Note, "sunniva".into(), "the shutter sticks".into()))).await;
+    // In few colours, and back: all that is sent meanwhile adds up to the very pixels.
+    viewer.say(FromViewer::Quality("few".into())).await;
+    viewer.say(FromViewer::Quality("exact".into())).await;
     viewer.same_as(&screen).await;
     let last = viewer.rgb();
     viewer.say(FromViewer::Leave).await;

@@ -5,7 +5,7 @@ import { COMBINATIONS } from "../../lib/keysyms";
 import { counter } from "../../lib/time";
 import DesktopCanvas from "./DesktopCanvas.vue";
 import DesktopPanel from "./DesktopPanel.vue";
-import type { DesktopLink } from "./useDesktop";
+import type { DesktopLink, Quality } from "./useDesktop";
 
 /** A desktop and what one does with it: a bar above, the picture, and what is said beside it. */
 const props = defineProps<{
@@ -127,6 +127,19 @@ onBeforeUnmount(() => {
         <button class="button" :aria-pressed="mode === 'actual'" @click="mode = mode === 'fit' ? 'actual' : 'fit'">
           {{ mode === "fit" ? "Actual size" : "Fit" }}
         </button>
+        <label v-if="own && !title">
+          <span class="sr-only">Colours</span>
+          <select
+            class="field py-1! text-[0.9rem]!"
+            :value="link.quality.value"
+            data-testid="quality"
+            @change="link.setQuality(($event.target as HTMLSelectElement).value as Quality)"
+          >
+            <option value="line">Colours: by the line</option>
+            <option value="exact">Colours: exact</option>
+            <option value="few">Colours: few</option>
+          </select>
+        </label>
         <button class="button" @click="fullScreen">{{ full ? "Leave full screen" : "Full screen" }}</button>
         <button class="button" :aria-pressed="drawing" @click="drawing = !drawing">
           {{ drawing ? "Stop drawing" : "Draw" }}

@@ -9,6 +9,12 @@ export type DesktopPhase = "begin" | "live" | "lost" | "over";
 /** State of a capability: see docs/formats/desktop.md. */
 export type UseState = "on" | "asked" | "at-once" | "ask" | "refused";
 
+/** How exactly colours are sent: as the line allows, or as somebody wants it. */
+export type Quality = "line" | "exact" | "few";
+
+/** There and back, in milliseconds: beyond the first, three times in a row, fewer colours are sent; under the second, ten times, all of them. */
+const SLOW = 250;
+const QUICK = 80;
 /** Waits between attempts to come back, in milliseconds. */
 const RETRIES = [500, 1000, 2000, 4000, 8000];
 const FIGURES_EVERY = 1000;
@@ -24,6 +30,9 @@ export function useDesktop(target: DesktopTarget) {
   const notice = ref("");
   const said = ref<{ who: string; text: string; note: boolean }[]>([]);
   const clipboard = ref("");
+  const quality = ref<Quality>("line");
+  let sent: "exact" | "few" = "exact";
+  let streak = 0;
   const figures = reactive({ updates: 0, kilobytes: 0, draw: 0, trip: 0 });
   let socket: WebSocket | undefined;
   /** What came before there was anything to draw on. */
@@ -73,6 +82,7 @@ export function useDesktop(target: DesktopTarget) {
         break;
       case "pong":
         figures.trip = performance.now() - pinged;
+        judge(figures.trip);
         break;
       case "elsewhere":
         phase.value = "over";
@@ -82,6 +92,25 @@ export function useDesktop(target: DesktopTarget) {
         phase.value = "over";
         over.value = what.text;
     }
+  }
+
+  function sendQuality(wanted: "exact" | "few") {
+    streak = 0;
+    if (wanted !== sent) send({ quality: (sent = wanted) });
+  }
+
+  /** What the line allows, by how long an answer takes behind the pictures. */
+  function judge(trip: number) {
+    if (quality.value !== "line") return;
+    const against = sent === "exact" ? trip > SLOW : trip < QUICK;
+    streak = against ? streak + 1 : 0;
+    if (sent === "exact" && streak >= 3) sendQuality("few");
+    if (sent === "few" && streak >= 10) sendQuality("exact");
+  }
+
+  function setQuality(to: Quality) {
+    quality.value = to;
+    if (to !== "line") sendQuality(to);
   }
 
   async function picture(packed: ArrayBuffer) {
@@ -168,6 +197,8 @@ export function useDesktop(target: DesktopTarget) {
     said,
     clipboard,
     figures,
+    quality,
+    setQuality,
     begin,
     send,
     dismiss: () => (notice.value = ""),

@@ -16,7 +16,7 @@ pub use client::{Coding, Damage, Event, MOST_CLIPBOARD, Options, RfbClient};
 pub use framebuffer::{Framebuffer, MOST_PIXELS, Rect};
 pub use message::{MOST_PIECE, MOST_POINTS, Message, Parts, Saying};
 pub use pack::{pack, pack_encoded};
-pub use painter::Painter;
+pub use painter::{Painter, Quality};
 pub use wire::Fault;
 
 #[cfg(test)]

@@ -21,6 +21,19 @@ const MOST_COLOURS: usize = 256;
 #[derive(Debug)]
 pub struct Painter {
     shown: Framebuffer,
+    /// The picture in few colours, where that is wanted.
+    rough: Option<Framebuffer>,
+    /// Everything is to be compared with the next update.
+    anew: bool,
+}
+
+/// How exactly colours are sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Quality {
+    /// As they are.
+    Exact,
+    /// In 16 steps of red, green and blue each: text stays as sharp as it was, photographs and gradients cost a fraction.
+    Few,
 }
 
 impl Painter {
@@ -29,7 +42,7 @@ impl Painter {
     /// # Errors
     /// As [`Framebuffer::new`].
     pub fn new(width: u16, height: u16) -> Result<(Self, Message), Fault> {
-        Ok((Self { shown: Framebuffer::new(width, height)? }, Message::Size(width, height)))
+        Ok((Self { shown: Framebuffer::new(width, height)?, rough: None, anew: false }, Message::Size(width, height)))
     }
 
     /// What everybody sees now.
@@ -37,19 +50,36 @@ impl Painter {
         &self.shown
     }
 
+    /// From the next update on colours are sent so.
+    pub fn set_quality(&mut self, quality: Quality) {
+        let (few, was) = (quality == Quality::Few, self.rough.is_some());
+        if few != was {
+            self.rough = few.then(|| self.shown.clone());
+            self.anew = true;
+        }
+    }
+
     /// What must be sent after the server changed these parts of its screen.
     pub fn update(&mut self, screen: &Framebuffer, damage: &[Damage]) -> Vec<Message> {
         let mut messages = vec![];
-        if screen.size() != self.shown.size() {
-            let (w, h) = screen.size();
+        let (w, h) = screen.size();
+        let whole = [Damage::Pixels(Rect { x: 0, y: 0, w, h })];
+        let other = screen.size() != self.shown.size();
+        if other {
             // Both are of a size that was let in before.
             let Ok(black) = Framebuffer::new(w, h) else { return messages };
+            self.rough = self.rough.is_some().then(|| black.clone());
             self.shown = black;
             messages.push(Message::Size(w, h));
-            let whole = Rect { x: 0, y: 0, w, h };
-            self.write(screen, &[Damage::Pixels(whole)], false, &mut messages);
-        } else {
-            self.write(screen, damage, false, &mut messages);
+        }
+        let damage = if other || std::mem::take(&mut self.anew) { &whole } else { damage };
+        match self.rough.take() {
+            None => self.write(screen, damage, &mut messages),
+            Some(mut rough) => {
+                damage.iter().for_each(|d| roughen(&mut rough, screen, d));
+                self.write(&rough, damage, &mut messages);
+                self.rough = Some(rough);
+            }
         }
         messages
     }
@@ -69,11 +99,11 @@ impl Painter {
         messages
     }
 
-    fn write(&mut self, screen: &Framebuffer, damage: &[Damage], whole: bool, messages: &mut Vec<Message>) {
+    fn write(&mut self, screen: &Framebuffer, damage: &[Damage], messages: &mut Vec<Message>) {
         let (w, h) = self.shown.size();
         let across = usize::from(w.div_ceil(TILE));
         let mut dirty = vec![false; across * usize::from(h.div_ceil(TILE))];
-        let mut writer = Writer::new(whole);
+        let mut writer = Writer::new(false);
         for d in damage {
             let to = match *d {
                 Damage::Pixels(rect) => rect,
@@ -133,6 +163,16 @@ impl Painter {
                     to.copy_from_slice(from);
                 }
             }
+        }
+    }
+}
+
+/// Takes a part of the screen in few colours: the upper four bits of each, and the same again below, so that white stays white.
+fn roughen(rough: &mut Framebuffer, screen: &Framebuffer, damage: &Damage) {
+    let (Damage::Pixels(r) | Damage::Copied { to: r, .. }) = *damage;
+    for y in r.y..r.y.saturating_add(r.h) {
+        if let (Some(from), Some(to)) = (screen.row(r.x, y, r.w), rough.row_mut(r.x, y, r.w)) {
+            to.iter_mut().zip(from).for_each(|(t, f)| *t = f & 0xf0 | f >> 4);
         }
     }
 }
@@ -393,6 +433,37 @@ mod tests {
         let screen = Framebuffer::new(200, 100).unwrap();
         let (mut painter, _) = Painter::new(200, 100).unwrap();
         assert!(painter.update(&screen, &[Damage::Pixels(Rect { x: 0, y: 0, w: 200, h: 100 })]).is_empty());
+    }
+
+    #[test]
+    fn few_colours_cost_a_fraction_and_exact_ones_come_back() {
+        let mut screen = Framebuffer::new(320, 200).unwrap();
+        // A gradient, as a photograph has them.
+        for y in 0..200u16 {
+            for (x, p) in screen.row_mut(0, y, 320).unwrap().chunks_exact_mut(4).enumerate() {
+                p[..3].copy_from_slice(&[(x / 2) as u8, y as u8, (x as u16 ^ y) as u8]);
+            }
+        }
+        let (mut painter, first) = Painter::new(320, 200).unwrap();
+        let mut near = Framebuffer::new(1, 1).unwrap();
+        seen(&[first], &mut near);
+        painter.set_quality(Quality::Few);
+        let few = painter.update(&screen, &[]);
+        seen(&few, &mut near);
+        let off = |a: &Framebuffer, b: &Framebuffer| a.pixels().iter().zip(b.pixels()).map(|(a, b)| a.abs_diff(*b)).max().unwrap();
+        assert!((1..16).contains(&off(&near, &screen)), "{}", off(&near, &screen));
+        let copied = Damage::Copied { from: (0, 0), to: Rect { x: 100, y: 50, w: 60, h: 60 } };
+        screen.copy((0, 0), Rect { x: 100, y: 50, w: 60, h: 60 });
+        seen(&painter.update(&screen, &[copied]), &mut near);
+        assert!(off(&near, &screen) < 16);
+        painter.set_quality(Quality::Exact);
+        let exact = painter.update(&screen, &[]);
+        seen(&exact, &mut near);
+        assert!(near == screen);
+        let bytes = |all: &[Message]| all.iter().map(|m| crate::desktop::pack(1, m).len()).sum::<usize>();
+        assert!(bytes(&few) * 2 < bytes(&exact), "{} {}", bytes(&few), bytes(&exact));
+        painter.set_quality(Quality::Exact);
+        assert!(painter.update(&screen, &[]).is_empty(), "nothing was changed");
     }
 
     #[test]

@@ -9,7 +9,7 @@ use crate::gateway::{Beginning, Desktop};
 use crate::machines::Steps;
 use crate::service::App;
 use aerie_api::{DesktopQuery, FromViewer, ToViewer};
-use aerie_core::desktop::{MOST_PIECE, MOST_POINTS, Message as Told, Saying};
+use aerie_core::desktop::{MOST_PIECE, MOST_POINTS, Message as Told, Quality, Saying};
 use aerie_core::directory::WayKind;
 use aerie_core::policy::{Capability, Factor};
 use aerie_core::session::{EndReason, PersonProved, SignIn};
@@ -265,6 +265,7 @@ async fn obey(app: &App, desktop: &Arc<Desktop>, person: &str, from: &mut Receiv
             }
             FromViewer::Refresh => desktop.refresh().await,
             FromViewer::Ping(number) => desktop.screen.say(ToViewer::Pong { number }),
+            FromViewer::Quality(word) => desktop.set_quality(if word == "few" { Quality::Few } else { Quality::Exact }).await,
             FromViewer::Leave => desktop.leave(),
             FromViewer::Say(_) | FromViewer::Note(_) | FromViewer::Line(_) => take_part(app, desktop, person, said).await,
             FromViewer::Begin { .. } => {}

@@ -6,7 +6,7 @@ use crate::machines::PathError;
 use crate::recorder::Recording;
 use crate::service::App;
 use crate::sessions::LiveSession;
-use aerie_core::desktop::{Event, Fault, Message, Options, RfbClient};
+use aerie_core::desktop::{Event, Fault, Message, Options, Quality, RfbClient};
 use aerie_core::evidence::hex;
 use aerie_core::recording::Frame;
 use jiff::Timestamp;
@@ -77,6 +77,8 @@ pub(crate) enum Order {
     /// Whoever pressed something is gone: nothing stays pressed.
     Release,
     Refresh,
+    /// How exactly colours are sent.
+    Quality(Quality),
 }
 
 /// A desktop whose screen is there.
@@ -280,6 +282,13 @@ impl<'a> Driver<'a> {
                 }
             }
             Order::Refresh => client.ask(true),
+            Order::Quality(quality) => {
+                self.screen.set_quality(quality);
+                let Some(picture) = client.screen() else { return };
+                let (encoded, bytes) = self.screen.update(picture, &[]);
+                self.live.note_out(bytes, Timestamp::now().as_millisecond(), true);
+                self.record(encoded).await;
+            }
         }
     }
 }

@@ -1,7 +1,7 @@
 //! The desktop of a live session, for all who look at it: what it shows now, and what comes next.
 
 use aerie_api::ToViewer;
-use aerie_core::desktop::{Damage, Framebuffer, Message, Painter, Rect, pack_encoded};
+use aerie_core::desktop::{Damage, Framebuffer, Message, Painter, Quality, Rect, pack_encoded};
 use aerie_core::policy::Capability;
 use bytes::Bytes;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -105,6 +105,13 @@ impl Screen {
         let encoded: Encoded = messages.iter().map(Message::encode).collect();
         let bytes = encoded.iter().map(|e| inner.send(e)).sum();
         (encoded, bytes)
+    }
+
+    /// From the next update on colours are sent so.
+    pub(crate) fn set_quality(&self, quality: Quality) {
+        if let Some(painter) = &mut self.lock().painter {
+            painter.set_quality(quality);
+        }
     }
 
     /// Tells all of something beside the picture; gives it as the recording keeps it.

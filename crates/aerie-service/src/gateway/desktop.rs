@@ -9,7 +9,7 @@ use crate::sessions::LiveSession;
 use crate::vault::Secret;
 use crate::visits::Meeting;
 use aerie_api::ToViewer;
-use aerie_core::desktop::{Message, Options, Saying};
+use aerie_core::desktop::{Message, Options, Quality, Saying};
 use aerie_core::directory::{Machine, Way};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capabilities, Capability, Consent, Outcome};
@@ -381,6 +381,11 @@ impl Desktop {
         }
         self.order(order).await;
         true
+    }
+
+    /// How exactly colours are sent, to all who look.
+    pub(crate) async fn set_quality(&self, quality: Quality) {
+        self.order(Order::Quality(quality)).await;
     }
 
     /// The whole picture is asked of the machine anew.

@@ -60,19 +60,28 @@ impl Tour {
             self.live("sunniva").await?;
             link.say(&FromViewer::Ask("control".into())).await;
             until(&mut link, |s| is_on(s, "control")).await?;
-            // A window is typed into once it was clicked.
-            for buttons in [0, 1, 0] {
-                link.say(&FromViewer::At(SHELL.0, SHELL.1, buttons)).await;
+            // The window manager takes its time with the window that was clicked: what was typed before goes to the one before, and is typed again.
+            loop {
+                for buttons in [0, 1, 0] {
+                    link.say(&FromViewer::At(SHELL.0, SHELL.1, buttons)).await;
+                }
+                tokio::time::sleep(Duration::from_millis(500)).await;
+                for key in "\nhostname > ~/typed-here\n".chars().map(|c| if c == '\n' { ENTER } else { u32::from(c) }) {
+                    link.say(&FromViewer::Key(key, true)).await;
+                    link.say(&FromViewer::Key(key, false)).await;
+                }
+                // What is shown meanwhile is taken, so that the picture goes on.
+                let _ = tokio::time::timeout(Duration::from_secs(1), async { while link.next().await.is_some() {} }).await;
             }
-            for key in "hostname > ~/typed-here\n".chars().map(|c| if c == '\n' { ENTER } else { u32::from(c) }) {
-                link.say(&FromViewer::Key(key, true)).await;
-                link.say(&FromViewer::Key(key, false)).await;
-            }
-            Ok::<_, Failure>(())
         };
-        let (there, worked) = tokio::join!(self.people.run("ssh", "sunniva", &arguments, ""), works);
-        worked?;
-        let typed = there?.out;
+        let there = tokio::select! {
+            there = self.people.run("ssh", "sunniva", &arguments, "") => there?,
+            failed = works => {
+                let failed: Result<std::convert::Infallible, Failure> = failed;
+                return failed.map(|never| match never {});
+            }
+        };
+        let typed = there.out;
         link.say(&FromViewer::Leave).await;
         while link.next().await.is_some() {}
         let uses = self.client.session(&session).await?.uses.join(", ");
