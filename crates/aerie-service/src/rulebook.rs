@@ -34,6 +34,8 @@ pub struct InForce {
 pub struct Rulebook {
     store: Store,
     now: RwLock<InForce>,
+    /// Whoever reads everything anew does it in their turn.
+    reading: tokio::sync::Mutex<()>,
     changes: watch::Sender<u64>,
     /// Checks, comparisons and maps that run at once: each may take a processor for seconds.
     thinking: tokio::sync::Semaphore,
@@ -106,6 +108,7 @@ impl Rulebook {
             store,
             now: RwLock::new(now),
             changes: watch::channel(0).0,
+            reading: tokio::sync::Mutex::default(),
             thinking: tokio::sync::Semaphore::new(MOST_THINKING),
             earlier: Mutex::default(),
         })
@@ -139,6 +142,9 @@ impl Rulebook {
     /// # Errors
     /// When the store refuses.
     pub async fn reload(&self) -> Result<(), StoreError> {
+        // Of two that read at a time the one that read earlier must not put its picture over the later one's: somebody who was suspended in
+        // between would be back.
+        let _turn = self.reading.lock().await;
         let fresh = Self::in_force(&self.store).await?;
         self.kept().clear();
         *self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner) = fresh;
