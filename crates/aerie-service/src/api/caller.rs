@@ -6,7 +6,7 @@ use aerie_core::directory::{Act, Authority, Bits, Directory, Person, Scope, Stan
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::factor::message::{Message, MessageFault};
 use aerie_core::policy::Factor;
-use aerie_core::session::{SignedInLimits, Stage};
+use aerie_core::session::{PersonProved, SignIn, SignedInLimits, Stage};
 use aerie_store::TokenKind;
 use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::request::Parts;
@@ -165,6 +165,17 @@ impl Caller {
     /// Asks for a recent proof.
     pub(super) fn must_be_fresh(&self) -> Result<(), Problem> {
         if self.is_fresh() { Ok(()) } else { Err(Problem::prove_again(&self.second_factors())) }
+    }
+
+    /// Whoever calls, as the gateway proves people: what was proved when they signed in counts from then on.
+    pub(super) fn proved(&self) -> Option<PersonProved> {
+        let (mut dialogue, proofs) = (SignIn::default(), self.entry.signed_in().proofs);
+        for factor in Factor::ALL {
+            if let Some(at) = proofs.when(factor) {
+                let _ = dialogue.handle_factor(&self.person.name, factor, at);
+            }
+        }
+        dialogue.proved()
     }
 
     /// An event of theirs.

@@ -11,8 +11,8 @@ use crate::service::App;
 use aerie_api::{DesktopQuery, FromViewer, ToViewer};
 use aerie_core::desktop::{MOST_PIECE, MOST_POINTS, Message as Told, Quality, Saying};
 use aerie_core::directory::WayKind;
-use aerie_core::policy::{Capability, Factor};
-use aerie_core::session::{EndReason, PersonProved, SignIn};
+use aerie_core::policy::Capability;
+use aerie_core::session::EndReason;
 use aerie_store::TokenKind;
 use aerie_tunnel::websocket::WebSocketStream;
 use aerie_tunnel::websocket::tungstenite::protocol::{Role, WebSocketConfig};
@@ -103,17 +103,6 @@ pub(super) fn stated(text: String) -> Option<String> {
     Some(plain).filter(|t| !t.is_empty())
 }
 
-/// Whoever calls, as the gateway proves people: what was proved when they signed in counts from then on.
-pub(super) fn proved(caller: &Caller) -> Option<PersonProved> {
-    let (mut dialogue, proofs) = (SignIn::default(), caller.entry.signed_in().proofs);
-    for factor in Factor::ALL {
-        if let Some(at) = proofs.when(factor) {
-            let _ = dialogue.handle_factor(&caller.person.name, factor, at);
-        }
-    }
-    dialogue.proved()
-}
-
 /// Open the desktop of a machine: a WebSocket that begins a session of its own (docs/formats/desktop.md).
 #[utoipa::path(get, path = "/machines/{name}/desktop", operation_id = "desktop", params(("name" = String, Path), DesktopQuery), responses((status = 101, description = "The dialogue of docs/formats/desktop.md begins", body = ToViewer), (status = 403), (status = 404)))]
 pub(super) async fn open(
@@ -129,7 +118,7 @@ pub(super) async fn open(
     let machine = app.rules.now().policy.directory().machine(&name).cloned().ok_or_else(refused)?;
     let wanted = |w: &&aerie_core::directory::Way| w.kind == WayKind::Desktop && query.way.as_ref().is_none_or(|n| *n == w.name);
     let way = machine.ways.iter().find(wanted).cloned().ok_or_else(refused)?;
-    let person = proved(&caller).ok_or_else(Problem::sign_in_first)?;
+    let person = caller.proved().ok_or_else(Problem::sign_in_first)?;
     let (upgrade, key) = upgrade_of(&mut request)?;
     let tasks = app.clone();
     tasks.tasks.spawn(async move {

@@ -2,20 +2,16 @@
 
 use super::agents::{socket, switching, upgrade_of};
 use super::caller::Caller;
+use super::desktop::stated;
 use super::problem::Problem;
 use crate::gateway::Ports;
 use crate::service::App;
 use aerie_api::ForwardQuery;
-use aerie_core::policy::Factor;
-use aerie_core::session::SignIn;
 use aerie_store::TokenKind;
 use axum::extract::{Path, Query, Request, State};
 use axum::response::Response;
 use std::sync::Arc;
 use tokio_util::sync::CancellationToken;
-
-/// Longest reason or ticket.
-const LONGEST: usize = 500;
 
 /// Forward a TCP service of a machine: a WebSocket that carries the tunnel's protocol (docs/formats/agent.md), with a session of
 /// its own.
@@ -35,22 +31,12 @@ pub(super) async fn forward(
     let refused = || Problem::not_allowed(format!("No rule lets you forward ports of {name}, or it has no such way."));
     let machine = app.rules.now().policy.directory().machine(&name).cloned().ok_or_else(refused)?;
     let way = machine.way(&query.way).cloned().ok_or_else(refused)?;
-    let stated = |text: Option<String>| {
-        text.map(|t| aerie_core::diagnostic::printable(t.trim()).chars().take(LONGEST).collect::<String>()).filter(|t| !t.is_empty())
-    };
-    // What was proved when they signed in counts from then on, as it does at the gateway.
-    let (mut dialogue, proofs) = (SignIn::default(), caller.entry.signed_in().proofs);
-    for factor in Factor::ALL {
-        if let Some(at) = proofs.when(factor) {
-            let _ = dialogue.handle_factor(&caller.person.name, factor, at);
-        }
-    }
-    let person = dialogue.proved().ok_or_else(Problem::sign_in_first)?;
+    let person = caller.proved().ok_or_else(Problem::sign_in_first)?;
     let (upgrade, key) = upgrade_of(&mut request)?;
     // It may wait for others; whoever leaves meanwhile is waited for no longer.
     let left = CancellationToken::new();
     let here = left.clone().drop_guard();
-    let (beginning, said) = (app.clone(), (stated(query.reason), stated(query.ticket)));
+    let (beginning, said) = (app.clone(), (query.reason.and_then(stated), query.ticket.and_then(stated)));
     let begin = async move { Ports::begin(&beginning, person, machine, way, caller.from, said, left).await };
     let ports = app.tasks.spawn(begin).await?.map_err(Problem::not_allowed)?;
     here.disarm();

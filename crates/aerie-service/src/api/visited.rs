@@ -2,7 +2,7 @@
 
 use super::agents::{switching, upgrade_of};
 use super::caller::Caller;
-use super::desktop::{begin_and_view, hear_as, must_be_ours, open_socket, proved, say_as, stated};
+use super::desktop::{begin_and_view, hear_as, must_be_ours, open_socket, say_as, stated};
 use super::problem::Problem;
 use super::visits::request_of;
 use crate::gateway::{Beginning, Desktop};
@@ -339,7 +339,7 @@ pub(super) async fn screen(
     }
     let queue = visits::queue(&app, &visit.request.queue).ok_or_else(|| Problem::not_found("Its queue is gone."))?;
     let meeting = app.visits.meeting(&id);
-    let person = proved(&caller).ok_or_else(Problem::sign_in_first)?;
+    let person = caller.proved().ok_or_else(Problem::sign_in_first)?;
     let (upgrade, key) = upgrade_of(&mut request)?;
     let tasks = app.clone();
     tasks.tasks.spawn(async move {

@@ -160,7 +160,7 @@ impl Screen {
         (whole.iter().map(|e| pack_encoded(inner.number, e).into()).collect(), inner.told.subscribe())
     }
 
-    /// The whole picture for the recording, without what is drawn over it.
+    /// The whole picture for the recording, with what is drawn over it.
     pub(crate) fn whole(&self) -> Encoded {
         self.lock().whole()
     }
