@@ -145,6 +145,8 @@ impl Desktop {
         let id = desktop.id().to_string();
         let begun = crate::visits::change(app, &meeting.visit, |v, _, now| v.handle_began(&id, Capability::View, now)).await;
         if let Err(e) = begun {
+            // Nothing carries it, so nothing else would forget it.
+            lock(&app.desktops.0).remove(&id);
             desktop.live().end_saying(EndReason::ConsentRefused, &e.to_string());
             return Err(format!("{e}."));
         }
