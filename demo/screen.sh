@@ -24,7 +24,11 @@ keep() {
         sleep 1
     done
 }
-keep openbox &
+# A window that wants to be shown while the window manager begins is never shown: the others wait until it is there.
+mkfifo up
+exec 4<> up
+keep openbox --startup "sh -c 'echo > $HOME/up'" &
+read -r _ < up
 keep xclock -geometry 190x190+1050+40 -update 1 &
 keep xterm -geometry 96x14+40+60 -title Exposure -bg '#101418' -fg '#d8e2dc' -e sh -c "$exposure" &
 keep xterm -geometry 100x22+180+360 -title Shell -bg '#fffefb' -fg '#1d2126' -e bash &

@@ -195,7 +195,8 @@ async fn sessions_are_searched_and_a_live_one_is_shown_and_ended() {
     let d = browser(1280, 800, true).await;
     sign_in(&d, "lena").await;
     let mut ssh = world().people.command("ssh", "", &["-tt", "arlo+archive-db@aerie"]).stdin(Stdio::piped()).spawn().unwrap();
-    goto(&d, "/sessions?state=live").await;
+    // Other tests have sessions of their own.
+    goto(&d, "/sessions?state=live&q=archive-db").await;
     says(&d, "[data-testid=session]", "Arlo Whitfield on archive-db").await;
     assert_eq!(faults(&d).await, Vec::<String>::new(), "sessions, dark");
     d.find(By::XPath("//tr[contains(., 'Arlo')]//button[text()='End']")).await.unwrap().click().await.unwrap();
@@ -793,7 +794,8 @@ async fn seen(d: &WebDriver) {
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-    panic!("nothing is seen of the desktop");
+    let page = d.execute("return document.body.innerText", vec![]).await.unwrap();
+    panic!("nothing is seen of the desktop: {}", page.json());
 }
 
 /// Opens the screen of coude-1 and has the keyboard there.

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
-import { computed, onMounted, ref } from "vue";
+import { computed, onMounted, ref, watch } from "vue";
 import { api, failure, unwrap, type Finding, type Frame } from "../../api/client";
 import { readMessage, readRecorded, type RecordedMessage } from "../../lib/desktop";
 import { counter } from "../../lib/time";
@@ -20,8 +20,9 @@ const canvas = ref<InstanceType<typeof DesktopCanvas>>();
 const mode = ref<"fit" | "actual">("fit");
 const trouble = ref("");
 const hovered = ref<number>();
+const length = computed(() => Math.max(1, props.length));
 const stretches = useQuery({
-  queryKey: ["stretches", props.id],
+  queryKey: ["stretches", props.id, length],
   queryFn: async () =>
     unwrap(await api.GET("/api/v1/recordings/{id}/stretches", { params: { path: { id: props.id } } })),
   staleTime: Infinity,
@@ -37,7 +38,6 @@ const make = useMutation({
   mutationFn: async () => unwrap(await api.POST("/api/v1/recordings/{id}/film", { params: path })),
   onSuccess: (made) => queries.setQueryData(["film", props.id], made),
 });
-const length = computed(() => Math.max(1, props.length));
 const bars = computed(() => {
   const sums = new Array<number>(BARS).fill(0);
   for (const s of stretches.data.value ?? []) {
@@ -122,6 +122,8 @@ function coming(after: number): number {
   if (message) return message.at;
   return stretches.data.value?.find((s) => s.at > after)?.at ?? length.value;
 }
+// What was fetched while the recording went on ended where it ended then.
+watch(length, (_, before) => (until = Math.min(until, before)));
 const head = usePlayhead(length, draw, coming);
 
 // Without a wish the end is shown: it says how the session went.

@@ -38,6 +38,11 @@ export function usePlayhead(length: Ref<number>, show: (to: number) => void, com
     timer = requestAnimationFrame(step);
   });
 
+  // A recording that goes on is followed by whoever looks at its end.
+  watch(length, (now, before) => {
+    if (!playing.value && at.value >= before) seek(now);
+  });
+
   /** Keys: space, left, right, home, end. */
   function key(event: KeyboardEvent) {
     const jumps: Record<string, () => void> = {
