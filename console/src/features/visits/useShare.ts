@@ -14,6 +14,9 @@ const WHOLE = 3_000_000;
 /** Bytes that wait for the line at most; beyond, pictures are left out. */
 const WAITING = 400_000;
 
+/** After so many milliseconds without another picture the last one is sent once more: it may have been left out, and it gets sharper. */
+const SETTLES = 700;
+
 /** The tracks of a screen as pictures: as they come where the browser can do that, also while this page is not seen. */
 interface TrackProcessor {
   readable: ReadableStream<VideoFrame>;
@@ -39,7 +42,9 @@ export function useShare(
   let film: Film | undefined;
   let last = -1;
   let key = true;
+  /** Of a screen on which nothing changes no further picture comes: the last is kept for whoever begins to look. */
   let held: VideoFrame | undefined;
+  let settling = 0;
 
   function configure(frame: VideoFrame) {
     // Coders want even sizes.
@@ -76,14 +81,24 @@ export function useShare(
   }
 
   function take(frame: VideoFrame) {
-    const behind = (encoder?.encodeQueueSize ?? 0) > 1 || waiting() > WAITING;
-    if (!behind) {
-      configure(frame);
-      encode(frame);
-    }
-    // Of a screen on which nothing changes no further picture comes: this one is kept for whoever begins to look.
+    if (!sharing.value) return frame.close();
     held?.close();
     held = frame;
+    sendHeld();
+    settle();
+  }
+
+  /** Whether it was sent: while coder and line are behind, pictures are left out. */
+  function sendHeld(): boolean {
+    if (!held || (encoder?.encodeQueueSize ?? 0) > 1 || waiting() > WAITING) return false;
+    configure(held);
+    encode(held);
+    return true;
+  }
+
+  function settle() {
+    window.clearTimeout(settling);
+    settling = window.setTimeout(() => held && !sendHeld() && settle(), SETTLES);
   }
 
   async function follow(track: MediaStreamTrack) {
@@ -137,6 +152,7 @@ export function useShare(
     if (encoder && encoder.state !== "closed") encoder.close();
     encoder = undefined;
     film = undefined;
+    window.clearTimeout(settling);
     held?.close();
     held = undefined;
   }
