@@ -3,7 +3,7 @@
 .PHONY: demo tour test bench bench-rules console api screenshots engine lint packages clean
 
 CARGO ?= cargo
-PACKAGES = chromium chromium-driver fonts-dejavu-core openssh-client openssl python3 rsync util-linux bsdutils perl-base \
+PACKAGES = chromium chromium-driver curl fonts-dejavu-core openssh-client openssl python3 rsync util-linux bsdutils perl-base \
 	tigervnc-standalone-server tigervnc-tools x11vnc xvfb openbox xterm x11-apps ffmpeg
 
 # The SSH engine is unpacked and patched before cargo looks at the workspace.

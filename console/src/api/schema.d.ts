@@ -2577,6 +2577,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/visit-program": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The program for a visit, for computers of the service's own kind (Linux, the same processor). */
+        get: operations["visitProgram"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/visits": {
         parameters: {
             query?: never;
@@ -5176,6 +5193,11 @@ export interface components {
             /** @description Stable code with its place in the documentation: `/docs/errors#CODE`. */
             type: string;
         };
+        /**
+         * @description How it stands with the program for a visit.
+         * @enum {string}
+         */
+        ProgramState: "none" | "offered" | "runs";
         /** @description What is said of a publication. */
         PublishNote: {
             /** @description What it is for. */
@@ -6053,12 +6075,16 @@ export interface components {
              * @description How many wait before them.
              */
             before: number;
+            /** @description Whether whoever helps has keyboard and mouse now. */
+            controlled: boolean;
             /** @description Who helps, as people write it; empty while nobody does. */
             helper: string;
             /** @enum {string} */
             kind: "standing";
             /** @description Their organisation. */
             organisation: string;
+            /** @description Whether the program for a visit can be started on computers with Linux, and whether it runs. */
+            program: components["schemas"]["ProgramState"];
             /** @description What it is about. */
             reason: string;
             /** @description Whether what is seen is recorded. */
@@ -6070,6 +6096,8 @@ export interface components {
             since?: string | null;
             /** @description `waiting`, `active`, `ended` or `expired`. */
             state: string;
+            /** @description What whoever helps asks for besides, as the word of a capability. */
+            wants?: string | null;
             /** @description Whether whoever helps looks now. */
             watched: boolean;
         } | {
@@ -6090,6 +6118,11 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "key";
+        } | {
+            /** @enum {string} */
+            kind: "program";
+            /** @description The line. */
+            line: string;
         } | {
             /** @enum {string} */
             kind: "over";
@@ -11758,6 +11791,38 @@ export interface operations {
                 content?: never;
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    visitProgram: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The program */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -75,8 +75,19 @@ const keep = useMutation({
   },
   onSuccess: refresh,
 });
-const device = computed(() => Object.entries(v.value?.device ?? {}));
-const words: Record<string, string> = { system: "System", browser: "Browser", screen: "Screen", address: "Address" };
+/** What is known of their computer, in the order in which it matters. */
+const words: Record<string, string> = {
+  disorder: "Warning",
+  host: "Its name",
+  system: "System",
+  people: "Logged in",
+  browser: "Browser",
+  screen: "Screen",
+  address: "Address",
+};
+const device = computed(() =>
+  Object.entries(words).flatMap(([k, title]) => (v.value?.device[k] ? [{ k, title, value: v.value.device[k] }] : [])),
+);
 const said = (kind: string, who: string, text: string) =>
   `${who || v.value?.person || "They"}${kind === "chat" ? ":" : kind === "note" ? " noted:" : ""} ${text}`;
 </script>
@@ -176,9 +187,9 @@ const said = (kind: string, who: string, text: string) =>
             <dd>{{ v.arrived ? ago(v.arrived) : "not yet" }}</dd>
             <dt>Agreed</dt>
             <dd>{{ v.agreed ? v.agreed.join(", ") || "to nothing" : "not asked yet" }}</dd>
-            <template v-for="[k, value] in device" :key="k"
-              ><dt>{{ words[k] ?? k }}</dt>
-              <dd>{{ value }}</dd></template
+            <template v-for="d in device" :key="d.k"
+              ><dt>{{ d.title }}</dt>
+              <dd :class="d.k === 'disorder' ? 'font-semibold text-wait' : ''">{{ d.value }}</dd></template
             >
             <template v-if="v.sessions.length"
               ><dt>Sessions</dt>
@@ -190,7 +201,7 @@ const said = (kind: string, who: string, text: string) =>
             >
           </dl>
           <p v-if="device.length" class="mt-2 text-[0.85rem] text-soft">
-            Not a managed computer: this is what its browser says.
+            Not a managed computer: this is what its {{ v.device.host ? "program for the visit" : "browser" }} says.
           </p>
         </section>
         <section v-if="v.closed" class="sheet px-4 py-3.5" aria-label="Closed">

@@ -69,7 +69,7 @@ fn purpose(code: &EnrolmentCode, options: &EnrolOptions, look: bool) -> Purpose 
     }
 }
 
-fn new_key() -> Result<SigningKey, ConnectError> {
+pub(crate) fn new_key() -> Result<SigningKey, ConnectError> {
     let mut seed = [0; 32];
     getrandom::fill(&mut seed).map_err(|_| ConnectError::Random)?;
     Ok(SigningKey::from_bytes(&seed))

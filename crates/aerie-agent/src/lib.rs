@@ -11,8 +11,10 @@ mod facts;
 mod files;
 mod log;
 mod run;
+mod screen;
 mod serve;
 mod status;
+mod visit;
 
 pub use connect::{ConnectError, Proved, connect, tls_config};
 pub use enrol::{EnrolOptions, Enrolled, Found, enrol, look};
@@ -21,6 +23,7 @@ pub use files::{AgentState, StateDir, StateError};
 pub use log::JOURNAL;
 pub use run::{Leaving, RunOptions, run};
 pub use status::{Link, Status};
+pub use visit::visit;
 
 /// How this program is called: it comes by itself for machines, and as a part of `aerie`.
 pub fn called() -> &'static str {

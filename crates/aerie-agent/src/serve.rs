@@ -53,11 +53,9 @@ impl Serving {
                 (self.note)(&format!("refused {to}: {why}"));
                 asked.refuse(&why);
             }
-            Ok(mut neighbour) => {
+            Ok(neighbour) => {
                 (self.note)(&format!("opened {to}"));
-                let mut stream = asked.accept();
-                let carried = copy_bidirectional_with_sizes(&mut stream, &mut neighbour, PIECE, PIECE).await;
-                let (inward, outward) = carried.unwrap_or_default();
+                let (inward, outward) = carry(asked, neighbour).await;
                 (self.note)(&format!("closed {to} ({inward} bytes to it, {outward} from it)"));
             }
         }
@@ -84,13 +82,22 @@ impl Serving {
         };
         let allowed = |a: &&SocketAddr| self.allow.allows(&target) || self.allow.allows_address(**a);
         let Some(address) = addresses.iter().find(allowed) else { return Err(not_allowed()) };
-        let stream = tokio::time::timeout(PATIENCE, TcpStream::connect(address)).await;
-        let stream = stream
-            .unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
-            .map_err(|e| Refusal(format!("{text} does not take connections ({e})")))?;
-        let _ = stream.set_nodelay(true);
-        Ok(stream)
+        dial_one(*address).await.map_err(|e| Refusal(format!("{text} does not take connections ({e})")))
     }
+}
+
+/// Connects, and not for ever.
+pub(crate) async fn dial_one(address: SocketAddr) -> io::Result<TcpStream> {
+    let stream = tokio::time::timeout(PATIENCE, TcpStream::connect(address)).await;
+    let stream = stream.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))?;
+    let _ = stream.set_nodelay(true);
+    Ok(stream)
+}
+
+/// Carries a stream until both sides are done; gives the bytes to the neighbour and from it.
+pub(crate) async fn carry(asked: Asked, mut neighbour: TcpStream) -> (u64, u64) {
+    let mut stream = asked.accept();
+    copy_bidirectional_with_sizes(&mut stream, &mut neighbour, PIECE, PIECE).await.unwrap_or_default()
 }
 
 struct Refusal(String);

@@ -223,6 +223,10 @@ pub enum FromVisited {
     },
     /// What they agree to, as words of capabilities; none is a no.
     Answer(Vec<String>),
+    /// Whether whoever helps may do this as well, as the word of a capability: their answer, or that they take it back.
+    Consent(String, bool),
+    /// They want the line that starts the program for a visit.
+    Program,
     /// Their screen comes as film from here on.
     Film {
         /// Codec, in the words of the WebCodecs registry.
@@ -238,6 +242,18 @@ pub enum FromVisited {
     Say(String),
     /// They end the visit.
     Leave,
+}
+
+/// How it stands with the program for a visit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum ProgramState {
+    /// The service has none to hand out.
+    None,
+    /// It can be started.
+    Offered,
+    /// It runs.
+    Runs,
 }
 
 /// What the service says to whoever is helped.
@@ -263,6 +279,13 @@ pub enum ToVisited {
         recorded: bool,
         /// Whether whoever helps looks now.
         watched: bool,
+        /// Whether the program for a visit can be started on computers with Linux, and whether it runs.
+        program: ProgramState,
+        /// What whoever helps asks for besides, as the word of a capability.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        wants: Option<String>,
+        /// Whether whoever helps has keyboard and mouse now.
+        controlled: bool,
         /// How many wait before them.
         before: u32,
         /// Since when they wait.
@@ -284,6 +307,11 @@ pub enum ToVisited {
     },
     /// A whole picture is wanted.
     Key,
+    /// The line to be typed in a terminal, which starts the program for a visit; good for ten minutes, once.
+    Program {
+        /// The line.
+        line: String,
+    },
     /// It is over.
     Over {
         /// A sentence.

@@ -13,6 +13,10 @@ pub const QUEUE_LABEL: &str = "visits";
 pub const VISITED_ACCOUNT: &str = "visited";
 /// What can be done on a screen that a person shares from their browser.
 pub const SHARED: [Capability; 1] = [Capability::View];
+/// A desktop's server for the person alone, which the program for a visit connects to where it cannot show the screen itself.
+pub const VISITED_SERVER: &str = "127.0.0.1:5900";
+/// What can be done besides where the person started the program for a visit, each after they agreed to it.
+pub const WITH_PROGRAM: [Capability; 1] = [Capability::Control];
 
 /// Remarks of one visit at most, and their length in characters.
 const MOST_REMARKS: usize = 500;
@@ -85,8 +89,9 @@ impl Outcome {
     }
 }
 
-/// What is known of the person's computer, as their browser tells: nobody vouches for it.
+/// What is known of the person's computer, as their browser and the program for a visit tell: nobody vouches for it.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct Device {
     /// Operating system.
     pub system: String,
@@ -96,6 +101,12 @@ pub struct Device {
     pub screen: String,
     /// Address from which it comes.
     pub address: String,
+    /// What it calls itself; like what follows, known where the program for a visit runs.
+    pub host: String,
+    /// Who is logged in.
+    pub people: Vec<String>,
+    /// What is not in order there, in words: disk not encrypted, firewall off, updates pending.
+    pub disorder: Vec<String>,
 }
 
 /// What a remark is.
@@ -354,6 +365,28 @@ impl Visit {
         Ok(())
     }
 
+    /// The person was asked within the visit for one more, and agreed or not; or takes back what they agreed to.
+    ///
+    /// # Errors
+    /// When nobody helps them, or they did not agree to be helped at all.
+    pub fn handle_consent(&mut self, to: Capability, yes: bool, now: Timestamp) -> Result<(), VisitFault> {
+        self.must_be(&[VisitState::Waiting, VisitState::Active], "waiting or active")?;
+        let who = self.technician.clone().ok_or(VisitFault::NotPickedUp)?;
+        let agreed = self.agreed.as_mut().filter(|a| !a.is_empty()).ok_or(VisitFault::NotAgreed)?;
+        let had = agreed.contains(&to);
+        agreed.retain(|c| *c != to);
+        if yes {
+            agreed.push(to);
+        }
+        let verb = match (yes, had) {
+            (true, _) => "allowed",
+            (false, true) => "took back from",
+            (false, false) => "refused",
+        };
+        self.remark(now, RemarkKind::Consent, "", &format!("{verb} {who}: {}", to.word()));
+        Ok(())
+    }
+
     /// A session begins that belongs to it, for which the person agreed to this.
     ///
     /// # Errors
@@ -523,6 +556,13 @@ mod tests {
         v.handle_began("s", Capability::View, t(42)).unwrap();
         assert_eq!((v.state, v.sentence().as_str()), (VisitState::Active, "mira helps Rhea Calder."));
         assert!(run(&mut v, 90_000).is_empty(), "what is active does not end by itself");
+        // Control is asked for within it, and can be taken back.
+        v.handle_consent(Capability::Control, true, t(43)).unwrap();
+        v.handle_consent(Capability::Control, true, t(44)).unwrap();
+        assert_eq!(v.agreed, Some(vec![Capability::View, Capability::Control]));
+        v.handle_consent(Capability::Control, false, t(45)).unwrap();
+        assert_eq!(v.agreed, Some(vec![Capability::View]));
+        assert_eq!(v.remarks.last().map(|r| r.text.as_str()), Some("took back from mira: control"));
         v.pick_up("ines", t(50)).unwrap();
         assert_eq!(v.helpers, ["mira", "ines"]);
         v.handle_end(t(100));
@@ -562,6 +602,7 @@ mod tests {
         v.reassign("instruments", "mira", t(6)).unwrap();
         assert_eq!((v.technician.clone(), v.request.queue.as_str()), (None, "instruments"));
         v.pick_up("sunniva", t(7)).unwrap();
+        assert_eq!(v.handle_consent(Capability::Control, true, t(7)), Err(VisitFault::NotAgreed));
         v.handle_answer(Capabilities::NONE, t(8)).unwrap();
         assert_eq!(v.state, VisitState::Ended);
         assert_eq!(run(&mut v, 100_000).last(), Some(&(3608, VisitEffect::Report)));

@@ -105,7 +105,7 @@ pub(crate) struct App {
     /// Where it listens with TLS.
     listening_tls: OnceLock<SocketAddr>,
     /// The certificate in use.
-    tls: RwLock<Option<Arc<rustls::ServerConfig>>>,
+    tls: RwLock<Option<(Arc<rustls::ServerConfig>, String)>>,
     /// Tells live views which kind of thing changed.
     pub(crate) updates: broadcast::Sender<&'static str>,
     pub(crate) stopping: CancellationToken,
@@ -173,15 +173,15 @@ impl App {
     pub(crate) fn agent_address(&self) -> String {
         let settings = self.settings();
         let set = settings.text(Setting::AgentAddress);
-        if !set.is_empty() {
-            return set.into();
-        }
-        let listening = self.listening_tls.get().copied();
+        if set.is_empty() { self.tls_address().unwrap_or_default() } else { set.into() }
+    }
+
+    /// Host and port at which people find the service with TLS; none where it does not listen so.
+    pub(crate) fn tls_address(&self) -> Option<String> {
         let url = url::Url::parse(&self.address()).ok().filter(|u| u.scheme() == "https");
-        match (url, listening) {
-            (Some(u), _) => format!("{}:{}", u.host_str().unwrap_or("localhost"), u.port_or_known_default().unwrap_or(443)),
-            (None, Some(at)) => at.to_string(),
-            (None, None) => String::new(),
+        match url {
+            Some(u) => Some(format!("{}:{}", u.host_str().unwrap_or("localhost"), u.port_or_known_default().unwrap_or(443))),
+            None => self.listening_tls.get().map(ToString::to_string),
         }
     }
 
@@ -196,7 +196,12 @@ impl App {
 
     /// What speaks for the console on new connections.
     pub(crate) fn tls(&self) -> Option<Arc<rustls::ServerConfig>> {
-        self.tls.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.tls.read().unwrap_or_else(PoisonError::into_inner).as_ref().map(|t| t.0.clone())
+    }
+
+    /// The pin of the key with which it does so (RFC 7469).
+    pub(crate) fn tls_pin(&self) -> Option<String> {
+        self.tls.read().unwrap_or_else(PoisonError::into_inner).as_ref().map(|t| t.1.clone())
     }
 
     /// Makes or renews the certificate; connections that are open go on with the one before.
@@ -215,7 +220,7 @@ impl App {
         let builder = rustls::ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(failed)?;
         let mut config = builder.with_no_client_auth().with_single_cert(chain, key).map_err(failed)?;
         config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
-        *self.tls.write().unwrap_or_else(PoisonError::into_inner) = Some(Arc::new(config));
+        *self.tls.write().unwrap_or_else(PoisonError::into_inner) = Some((Arc::new(config), identity.pin));
         Ok(())
     }
 }

@@ -892,6 +892,44 @@ async fn somebody_without_an_account_shares_their_screen_and_stops_it() {
     mira.quit().await.unwrap();
 }
 
+#[tokio::test]
+async fn with_the_program_for_a_visit_keyboard_and_mouse_are_lent_and_taken_back() {
+    let (dir, temporary) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let mut screen = common::screen::Screen::tiger(dir.path(), common::screen::Way::Open);
+    let file = dir.path().join("line");
+    screen.terminal(&common::viewer::keeps_a_line(&file));
+    let (rhea, mira) = visiting(false).await;
+    click(&rhea, "[data-testid=allow]").await;
+    click(&rhea, "[data-testid=program-offer]").await;
+    click(&rhea, "[data-testid=want-program]").await;
+    let line = text_of(&rhea, "[data-testid=program-line]").await;
+    assert_eq!(faults(&rhea).await, Vec::<String>::new());
+    let mut program = screen.starts(&line, temporary.path());
+    says(&rhea, "[data-testid=program-runs]", "nobody looks yet").await;
+    click(&mira, "[data-testid=to-visit]").await;
+    click(&mira, "[data-testid=look]").await;
+    seen(&mira).await;
+    click(&mira, "[data-testid=ask-control]").await;
+    says(&rhea, "[data-testid=wants]", "Mira Castellane asks to use your keyboard and mouse").await;
+    assert_eq!(faults(&rhea).await, Vec::<String>::new());
+    click(&rhea, "[data-testid=allow-control]").await;
+    says(&mira, "[data-testid=desktop-sentence]", "You control the computer of Rhea Calder.").await;
+    says(&rhea, "[data-testid=visited-heading]", "Mira Castellane controls your computer").await;
+    // Without a window manager the keyboard goes where the pointer is: at the top left of the screen, where the terminal is.
+    let picture = find(&mira, "[data-testid=desktop]").await;
+    mira.action_chain().move_to_element_center(&picture).move_by_offset(-150, -100).click().perform().await.unwrap();
+    find(&mira, "[data-testid=desktop-keys]").await.send_keys("Ribbon seated: ÄÖ\n").await.unwrap();
+    assert_eq!(common::viewer::line_in(&file).await, "Ribbon seated: ÄÖ\n");
+    assert_eq!(faults(&mira).await, Vec::<String>::new());
+    click(&rhea, "[data-testid=take-back]").await;
+    find(&mira, "[data-testid=ask-control]").await;
+    click(&rhea, "[data-testid=leave-visit]").await;
+    says(&rhea, "[data-testid=visited-heading]", "The visit is over").await;
+    assert!(tokio::task::spawn_blocking(move || program.wait()).await.unwrap().unwrap().success());
+    rhea.quit().await.unwrap();
+    mira.quit().await.unwrap();
+}
+
 /// Pictures of a desktop, its playback, and a visit.
 async fn help_shots(out: &std::path::Path) {
     let worker = browser(1280, 800, false).await;

@@ -4,12 +4,12 @@
 
 mod common;
 
-use aerie_api::{DesktopQuery, FromViewer, Invited, MachineChange, NewCredential, NewMachine, PictureQuery, ToViewer, WayView};
-use aerie_client::{Client, DesktopLink, FromService};
-use aerie_core::desktop::{Framebuffer, Message, Saying};
+use aerie_api::{FromViewer, Invited, MachineChange, NewCredential, NewMachine, PictureQuery, ToViewer, WayView};
+use aerie_core::desktop::Saying;
 use common::own::Own;
 use common::screen::{Screen, Way};
 use common::until;
+use common::viewer::{Viewer, keeps_a_line, line_in};
 use std::net::SocketAddr;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpListener;
@@ -56,151 +56,6 @@ async fn add(own: &Own, machine: &str, at: SocketAddr) {
     let ways = vec![WayView { name: "screen".into(), kind: "desktop".into(), address: at.to_string() }];
     let about = MachineChange { accounts: Some(vec!["operator".into()]), ways: Some(ways), ..MachineChange::default() };
     own.admin().add_machine(&NewMachine { name: machine.into(), about }).await.unwrap();
-}
-
-/// Somebody who looks at a desktop.
-struct Viewer {
-    link: DesktopLink,
-    screen: Framebuffer,
-    told: Vec<ToViewer>,
-    said: Vec<(Saying, String, String)>,
-    /// Where the pointer was seen last, and how often the picture changed.
-    at: Option<(u16, u16)>,
-    changes: u32,
-}
-
-impl Viewer {
-    fn of(link: DesktopLink) -> Self {
-        Self { link, screen: Framebuffer::new(1, 1).unwrap(), told: vec![], said: vec![], at: None, changes: 0 }
-    }
-
-    async fn open(client: &Client, machine: &str) -> Self {
-        let mut viewer = Self::of(client.desktop(machine, &DesktopQuery::default()).await.unwrap());
-        viewer.say(FromViewer::Begin { reason: String::new(), ticket: String::new() }).await;
-        viewer
-    }
-
-    async fn say(&mut self, what: FromViewer) {
-        assert!(self.link.say(&what).await);
-    }
-
-    /// Takes one thing; false when the service is gone.
-    async fn step(&mut self) -> bool {
-        match self.link.next().await {
-            None => return false,
-            Some(FromService::Told(told)) => self.told.push(told),
-            Some(FromService::Picture(_, message, _)) => {
-                self.screen.show(&message).unwrap();
-                match message {
-                    Message::Said { saying, who, text } => self.said.push((saying, who, text)),
-                    Message::At { x, y, .. } => self.at = Some((x, y)),
-                    Message::Parts(_) => self.changes += 1,
-                    _ => {}
-                }
-            }
-        }
-        true
-    }
-
-    async fn until(&mut self, what: &str, mut good: impl FnMut(&Self) -> bool) {
-        let waiting = async {
-            while !good(self) {
-                assert!(self.step().await, "the service went away before: {what}; it said {:?}", self.told);
-            }
-        };
-        tokio::time::timeout(std::time::Duration::from_secs(30), waiting).await.unwrap_or_else(|_| panic!("never came: {what}"));
-    }
-
-    async fn began(&mut self) -> String {
-        self.until("the beginning", |v| v.session().is_some() && v.screen.size() != (1, 1)).await;
-        self.session().unwrap()
-    }
-
-    fn session(&self) -> Option<String> {
-        self.told.iter().find_map(|t| if let ToViewer::Began { session, .. } = t { Some(session.clone()) } else { None })
-    }
-
-    fn state(&self, capability: &str) -> Option<&str> {
-        let uses = self.told.iter().rev().find_map(|t| if let ToViewer::Uses { uses } = t { Some(uses) } else { None })?;
-        uses.iter().find(|(c, _)| c == capability).map(|(_, s)| s.as_str())
-    }
-
-    async fn take(&mut self, capability: &str) {
-        self.say(FromViewer::Ask(capability.into())).await;
-        self.until(capability, |v| v.state(capability) == Some("on")).await;
-    }
-
-    /// Types into the window at the top left.
-    async fn types(&mut self, text: &str) {
-        self.say(FromViewer::At(100, 100, 0)).await;
-        for c in text.chars() {
-            let keysym = if c == '\n' { 0xff0d } else { u32::from(c) };
-            self.say(FromViewer::Key(keysym, true)).await;
-            self.say(FromViewer::Key(keysym, false)).await;
-        }
-    }
-
-    async fn ended(&mut self) -> String {
-        self.until("the end", |v| v.end().is_some()).await;
-        self.end().unwrap()
-    }
-
-    fn end(&self) -> Option<String> {
-        self.told.iter().find_map(|t| match t {
-            ToViewer::Ended { text } | ToViewer::Refused { capability: None, text } => Some(text.clone()),
-            ToViewer::Elsewhere => Some("elsewhere".into()),
-            _ => None,
-        })
-    }
-
-    fn rgb(&self) -> Vec<u8> {
-        self.screen.pixels().chunks_exact(4).flat_map(|p| [p[0], p[1], p[2]]).collect()
-    }
-
-    /// The same with the pointer on the screen moved from here. Until somebody does, the server draws it into the picture.
-    async fn ready(&mut self, screen: &Screen) {
-        self.say(FromViewer::At(100, 100, 0)).await;
-        self.same_as(screen).await;
-    }
-
-    /// Looks until it shows what the screen really shows.
-    async fn same_as(&mut self, screen: &Screen) {
-        let waiting = async {
-            loop {
-                let (w, h, pixels) = screen.dump();
-                if (u32::from(self.screen.size().0), u32::from(self.screen.size().1)) == (w, h) && self.rgb() == pixels {
-                    return;
-                }
-                // Something is on its way, or it blinks: looked at again.
-                let _ = tokio::time::timeout(std::time::Duration::from_millis(300), self.step()).await;
-            }
-        };
-        if tokio::time::timeout(std::time::Duration::from_secs(30), waiting).await.is_err() {
-            let (w, h, pixels) = screen.dump();
-            let mine = self.rgb();
-            let differs =
-                pixels.chunks(3).zip(mine.chunks(3)).enumerate().filter(|(_, (a, b))| a != b).map(|(n, _)| (n as u32 % w, n as u32 / w));
-            let places: Vec<_> = differs.collect();
-            panic!(
-                "it never showed the very pixels of {w} × {h}: {} differ, first and last at {:?} {:?}",
-                places.len(),
-                places.first(),
-                places.last()
-            );
-        }
-    }
-}
-
-/// What was typed into a terminal that keeps one line in a file.
-async fn line_in(file: &std::path::Path) -> String {
-    until("a line that was typed", async || std::fs::read_to_string(file).ok().filter(|t| t.ends_with('\n'))).await
-}
-
-fn keeps_a_line(file: &std::path::Path) -> String {
-    format!(
-        "stty -echo; printf '\\033[?25l'; echo ready; read line; echo \"$line\" > {0}.part; mv {0}.part {0}; echo done; sleep 1000",
-        file.display()
-    )
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -6,20 +6,23 @@ mod common;
 
 use aerie::demo::desk::{Desk, Incident, Started};
 use aerie_api::{
-    CloseVisit, FromViewer, FromVisited, GivenPin, HelpAsked, NewMachine, NewVisit, ToViewer, ToVisited, VisitPass, VisitQuery,
+    CloseVisit, FromViewer, FromVisited, GivenPin, HelpAsked, NewMachine, NewVisit, ProgramState, ToViewer, ToVisited, VisitPass,
+    VisitQuery,
 };
 use aerie_client::{Client, ClientError, FromService, VisitedLink};
 use aerie_core::desktop::Message;
 use aerie_service::Keys;
 use common::own::Own;
+use common::screen::{Screen, Way};
 use common::until;
+use common::viewer::{Viewer, keeps_a_line, line_in};
 
 const RULES: &str = r#"
 [[allow]]
 name = "desk"
 people = "group:desk"
 machines = "label:visits & !name:optics"
-capabilities = ["view"]
+capabilities = ["view", "control"]
 accounts = ["visited"]
 consent = "ask"
 recording = true
@@ -307,4 +310,78 @@ async fn spraying_pins_is_braked_and_a_finding() {
     assert!(finding.sentence.starts_with("10 wrong PINs"), "{}", finding.sentence);
     // A right one is not looked at meanwhile.
     is_refused(enter(&own, &made.visit.id, &made.pin).await, "again");
+}
+
+fn left_in(temporary: &std::path::Path) -> usize {
+    std::fs::read_dir(temporary).unwrap().count()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothing() {
+    let (own, dir, temporary) = (service().await, tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let mut screen = Screen::tiger(dir.path(), Way::Open);
+    let file = dir.path().join("line");
+    screen.terminal(&keeps_a_line(&file));
+    let mira = own.as_client("mira");
+    let made = mira.make_visit(&new_visit()).await.unwrap();
+    let pass = enter(&own, &made.visit.id, &made.pin).await.unwrap();
+    let mut rhea = Person::open(&own, &pass).await;
+    rhea.agree(&["view"]).await;
+    rhea.until("the program", |t| matches!(t, ToVisited::Standing { program: ProgramState::Offered, agreed: Some(_), .. })).await;
+    rhea.link.say(&FromVisited::Program).await;
+    let ToVisited::Program { line } = rhea.until("the line", |t| matches!(t, ToVisited::Program { .. })).await else { panic!() };
+    let mut program = screen.starts(&line, temporary.path());
+    rhea.until("that it runs", |t| matches!(t, ToVisited::Standing { program: ProgramState::Runs, .. })).await;
+    until("what the computer is", async || mira.visit(&made.visit.id).await.ok()?.device.get("host").cloned()).await;
+
+    let mut viewer = Viewer::of(mira.visit_screen(&made.visit.id).await.unwrap());
+    viewer.say(FromViewer::Begin { reason: String::new(), ticket: String::new() }).await;
+    let session = viewer.began().await;
+    viewer.same_as(&screen).await;
+    assert_eq!((viewer.state("control"), viewer.state("clipboard-in")), (Some("ask"), Some("refused")));
+    viewer.types("nothing\n").await;
+    // A yes that nobody asked for is none. Rhea says no, and then yes.
+    let wants = |t: &ToVisited| matches!(t, ToVisited::Standing { wants: Some(c), .. } if c == "control");
+    rhea.link.say(&FromVisited::Consent("control".into(), true)).await;
+    rhea.link.say(&FromVisited::Say("yes".into())).await;
+    rhea.until("what she said", |t| matches!(t, ToVisited::Said { .. })).await;
+    viewer.say(FromViewer::Ask("control".into())).await;
+    rhea.until("a question", wants).await;
+    rhea.link.say(&FromVisited::Consent("control".into(), false)).await;
+    viewer.until("her no", |v| v.told.iter().any(|t| matches!(t, ToViewer::Refused { text, .. } if text.contains("did not agree")))).await;
+    rhea.until("no question", |t| matches!(t, ToVisited::Standing { wants: None, .. })).await;
+    viewer.say(FromViewer::Ask("control".into())).await;
+    rhea.until("the question again", wants).await;
+    rhea.link.say(&FromVisited::Consent("control".into(), true)).await;
+    viewer.until("control", |v| v.state("control") == Some("on")).await;
+    rhea.until("that she is controlled", |t| matches!(t, ToVisited::Standing { controlled: true, .. })).await;
+    // What the keyboard of that computer has, with and without Shift, and what it has not.
+    viewer.types("It's #1 / Über @ 96 €\n").await;
+    assert_eq!(line_in(&file).await, "It's #1 / Über @ 96 €\n");
+    viewer.same_as(&screen).await;
+    rhea.link.say(&FromVisited::Consent("control".into(), false)).await;
+    viewer.until("that it was taken back", |v| v.state("control") == Some("ask")).await;
+
+    // The line is used up, and another computer gets nowhere with it.
+    let again = screen.starts(&line, temporary.path());
+    let said = tokio::task::spawn_blocking(|| again.wait_with_output().unwrap().stderr).await.unwrap();
+    assert!(String::from_utf8_lossy(&said).contains("good no longer"), "{}", String::from_utf8_lossy(&said));
+    let visit = mira.close_visit(&made.visit.id, &CloseVisit { outcome: "solved".into(), notes: String::new() }).await.unwrap();
+    assert_eq!(visit.sessions, [session.as_str()]);
+    viewer.ended().await;
+    let said = tokio::task::spawn_blocking(move || {
+        let mut said = String::new();
+        std::io::Read::read_to_string(program.stderr.as_mut().unwrap(), &mut said).unwrap();
+        assert!(program.wait().unwrap().success(), "{said}");
+        said
+    });
+    let said = said.await.unwrap();
+    assert!(said.contains("mira can see this screen") && said.contains("The visit is over."), "{said}");
+    assert_eq!(left_in(temporary.path()), 0, "nothing is left");
+    let consents = mira.visit_record(&made.visit.id).await.unwrap()["consents"].to_string();
+    for text in ["allowed mira: view", "refused mira: control", "allowed mira: control", "took back from mira: control"] {
+        assert!(consents.contains(text), "{text}: {consents}");
+    }
+    assert!(own.admin().verify_recording(&session).await.unwrap().holds);
+    own.event("visit-changed", "started the program for a visit").await;
 }

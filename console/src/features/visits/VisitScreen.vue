@@ -18,7 +18,7 @@ link.begin();
       :link="link"
       :me="me"
       :back="`/visits/${id}`"
-      :title="`You see what ${person} shares.`"
+      :title="link.uses.control === 'on' ? `You control the computer of ${person}.` : `You see what ${person} shares.`"
       :keep="(png: Blob) => emit('keep', png)"
     />
     <div v-else class="p-4">

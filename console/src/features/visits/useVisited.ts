@@ -37,6 +37,8 @@ export function useVisited(pass: VisitPass) {
   const lines = reactive<[number, number][][]>([]);
   const over = ref("");
   const lost = ref(false);
+  /** The line for a terminal that starts the program for a visit. */
+  const line = ref("");
   let socket: WebSocket | undefined;
   let timer = 0;
 
@@ -64,6 +66,9 @@ export function useVisited(pass: VisitPass) {
         break;
       case "key":
         share.wantKey();
+        break;
+      case "program":
+        line.value = what.line;
         break;
       case "over":
         over.value = what.text;
@@ -95,5 +100,5 @@ export function useVisited(pass: VisitPass) {
     mine?.close();
   });
 
-  return { standing, said, lines, over, lost, share, send };
+  return { standing, said, lines, over, lost, line, share, send, onLinux: device().system === "Linux" };
 }

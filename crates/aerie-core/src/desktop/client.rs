@@ -116,6 +116,32 @@ pub enum Event {
     Clipboard(String),
 }
 
+/// The other end of a desktop, whatever it speaks: feed [`Remote::handle_bytes`]; then take [`Remote::poll_event`] and
+/// [`Remote::poll_transmit`] until they have nothing.
+pub trait Remote: Send + Sync {
+    /// Takes bytes of the other side.
+    ///
+    /// # Errors
+    /// When it does what it may not. Nothing is to be fed from then on.
+    fn handle_bytes(&mut self, bytes: &[u8]) -> Result<(), Fault>;
+    /// What came of it.
+    fn poll_event(&mut self) -> Option<Event>;
+    /// Bytes for the other side.
+    fn poll_transmit(&mut self) -> Option<Vec<u8>>;
+    /// The picture; none before [`Event::Began`].
+    fn screen(&self) -> Option<&Framebuffer>;
+    /// Asks for what changed, or for everything.
+    fn ask(&mut self, everything: bool);
+    /// Presses or releases a key, by its keysym.
+    fn key(&mut self, keysym: u32, down: bool);
+    /// Moves the pointer, with the buttons that are pressed as bits (RFC 6143 section 7.5.5).
+    fn pointer(&mut self, at: (u16, u16), buttons: u8);
+    /// Puts text into the clipboard there, where there is a way to do so.
+    fn clipboard(&mut self, _text: &str) {}
+    /// TLS stands, after [`Event::StartTls`].
+    fn handle_tls(&mut self) {}
+}
+
 /// Where the dialogue is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Phase {
@@ -552,4 +578,42 @@ fn pointer(bytes: &mut Bytes<'_>, r: Rect) -> Result<Event, Stop> {
         }
     }
     Ok(Event::Pointer { size: (r.w, r.h), hot: (r.x, r.y), pixels })
+}
+
+impl Remote for RfbClient {
+    fn handle_bytes(&mut self, bytes: &[u8]) -> Result<(), Fault> {
+        self.handle_bytes(bytes)
+    }
+
+    fn poll_event(&mut self) -> Option<Event> {
+        self.poll_event()
+    }
+
+    fn poll_transmit(&mut self) -> Option<Vec<u8>> {
+        self.poll_transmit()
+    }
+
+    fn screen(&self) -> Option<&Framebuffer> {
+        self.screen()
+    }
+
+    fn ask(&mut self, everything: bool) {
+        self.ask(everything);
+    }
+
+    fn key(&mut self, keysym: u32, down: bool) {
+        self.key(keysym, down);
+    }
+
+    fn pointer(&mut self, at: (u16, u16), buttons: u8) {
+        self.pointer(at, buttons);
+    }
+
+    fn clipboard(&mut self, text: &str) {
+        self.clipboard(text);
+    }
+
+    fn handle_tls(&mut self) {
+        self.handle_tls();
+    }
 }

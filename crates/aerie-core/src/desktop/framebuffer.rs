@@ -94,6 +94,24 @@ impl Framebuffer {
         self.pixels.get_mut(span)
     }
 
+    /// Takes a part as X servers give it: row after row, blue, green, red and a byte that says nothing of each pixel. False where it does not
+    /// fit, and then nothing is taken.
+    pub fn put_bgrx(&mut self, r: Rect, pixels: &[u8]) -> bool {
+        if !self.holds(r) || r.w == 0 || pixels.len() < r.area() * PIXEL {
+            return false;
+        }
+        for (row, from) in pixels.chunks_exact(usize::from(r.w) * PIXEL).take(r.h.into()).enumerate() {
+            if let Some(to) = self.row_mut(r.x, r.y + row as u16, r.w) {
+                for (t, f) in to.chunks_exact_mut(PIXEL).zip(from.chunks_exact(PIXEL)) {
+                    if let (&mut [ref mut red, ref mut green, ref mut blue, _], &[b, g, r, _]) = (t, f) {
+                        (*red, *green, *blue) = (r, g, b);
+                    }
+                }
+            }
+        }
+        true
+    }
+
     /// Fills a part with one colour.
     pub(super) fn fill(&mut self, r: Rect, [red, green, blue]: [u8; 3]) {
         for row in 0..r.h {

@@ -4,6 +4,7 @@
 //! costs bounded memory: the picture has a largest size, compressed pieces and what comes of them have one, and what was not asked for ends
 //! the session.
 
+mod carried;
 mod client;
 mod decode;
 mod framebuffer;
@@ -12,7 +13,8 @@ mod pack;
 mod painter;
 mod wire;
 
-pub use client::{Coding, Damage, Event, MOST_CLIPBOARD, Options, RfbClient};
+pub use carried::{OrderReader, SCREEN_TARGET, ScreenClient, ScreenOrder, ScreenWriter};
+pub use client::{Coding, Damage, Event, MOST_CLIPBOARD, Options, Remote, RfbClient};
 pub use framebuffer::{Framebuffer, MOST_PIXELS, Rect};
 pub use message::{MOST_PIECE, MOST_POINTS, Message, Parts, Saying};
 pub use pack::{pack, pack_encoded};

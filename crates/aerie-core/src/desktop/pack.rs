@@ -1,7 +1,9 @@
 //! Messages on their way to a browser: numbered, and compressed where that is worth it.
 
 use super::message::Message;
+use flate2::read::DeflateDecoder;
 use flate2::{Compress, Compression, FlushCompress};
+use std::io::Read as _;
 
 /// Shorter messages are sent as they are.
 const WORTH_IT: usize = 64;
@@ -41,10 +43,20 @@ fn deflate(plain: &[u8], out: &mut Vec<u8>) -> bool {
     }
 }
 
+/// Undoes [`pack_encoded`], for a message of at most so many bytes; none where it is longer, or cannot be read.
+pub(super) fn unpack(packed: &[u8], most: usize) -> Option<Vec<u8>> {
+    let (flag, content) = packed.get(8..)?.split_first()?;
+    if *flag == 0 {
+        return (content.len() <= most).then(|| content.to_vec());
+    }
+    let mut plain = vec![];
+    let inflated = DeflateDecoder::new(content).take(most as u64 + 1).read_to_end(&mut plain);
+    inflated.ok().filter(|n| *n <= most).map(|_| plain)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::io::Read as _;
 
     #[test]
     fn a_message_is_numbered_and_compressed_where_that_makes_it_shorter() {
@@ -54,7 +66,9 @@ mod tests {
         let packed = pack(8, &long);
         assert!(packed.len() < 200 && packed[8] == 1, "{}", packed.len());
         let mut plain = vec![];
-        flate2::read::DeflateDecoder::new(&packed[9..]).read_to_end(&mut plain).unwrap();
+        DeflateDecoder::new(&packed[9..]).read_to_end(&mut plain).unwrap();
+        assert_eq!(unpack(&packed, plain.len()).as_ref(), Some(&plain));
+        assert_eq!(unpack(&packed, plain.len() - 1), None);
         assert_eq!(Message::decode(&plain), Some(long));
         // What does not become shorter goes as it is.
         let noise: Vec<u8> = (0..4000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect();

@@ -87,6 +87,13 @@ pub enum Purpose {
         /// It goes away with its terminal.
         temporary: bool,
     },
+    /// To let somebody help on this computer, in one visit: it keeps nothing, and becomes no machine.
+    Help {
+        /// The secret of the code, in hexadecimal.
+        secret: String,
+        /// What the computer calls itself.
+        host: String,
+    },
     /// To serve.
     Serve {
         /// The ticket of the last time; none if it never served.
@@ -131,6 +138,13 @@ pub enum Answer {
         tunnel: String,
         /// Where a broken tunnel goes on: what the service received of it.
         resumed: Option<u64>,
+    },
+    /// It may serve the visit of the code.
+    Helping {
+        /// Who helps, as people write it; empty while nobody does.
+        helper: String,
+        /// Their organisation.
+        organisation: String,
     },
     /// No.
     Refused {

@@ -43,6 +43,10 @@ where
             let comer = Comer { key: proved.key.clone(), host, name, look, temporary, from };
             enrol(&app, &secret, comer, now).await
         }
+        Purpose::Help { secret, host } => {
+            drop(place);
+            return super::help::help(&app, socket, &proved.key, &secret, &host).await;
+        }
         Purpose::Serve { ticket, resume } => match admit(&app, &proved, ticket.as_deref(), from, now).await {
             Ok(Ok((known, ticket))) => {
                 drop(place);

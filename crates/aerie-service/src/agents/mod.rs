@@ -3,10 +3,12 @@
 mod attend;
 mod enrol;
 mod greet;
+mod help;
 mod logs;
 mod registry;
 
 pub(crate) use attend::{attend, follow};
 pub(crate) use greet::{Exporter, MOST_GREETING, MOST_GREETING_FROM_ONE};
 
+pub(crate) use help::helper;
 pub(crate) use registry::{Agents, Known};

@@ -27,6 +27,7 @@ mod now;
 mod people;
 mod pins;
 mod problem;
+mod program;
 mod reach;
 mod recordings;
 mod reports;
@@ -203,6 +204,7 @@ fn visit_routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(visited::help, visited::help_queue))
         .routes(routes!(visited::page))
         .routes(routes!(visited::screen))
+        .routes(routes!(program::fetch))
 }
 
 fn desktop_routes() -> OpenApiRouter<Arc<App>> {

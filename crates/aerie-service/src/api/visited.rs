@@ -9,10 +9,10 @@ use crate::gateway::{Beginning, Desktop};
 use crate::machines::Steps;
 use crate::service::App;
 use crate::visits::{self, Meeting, change};
-use aerie_api::{FromViewer, FromVisited, HelpAsked, ToViewer, ToVisited, VisitPass};
+use aerie_api::{FromViewer, FromVisited, HelpAsked, ProgramState, ToViewer, ToVisited, VisitPass};
 use aerie_core::desktop::{Message as Film, Saying};
 use aerie_core::policy::{Capabilities, Capability, Outcome};
-use aerie_core::visit::{Device, RemarkKind, SHARED, Visit, VisitState};
+use aerie_core::visit::{RemarkKind, SHARED, Visit, VisitState, WITH_PROGRAM};
 use aerie_store::VisitFilter;
 use aerie_tunnel::websocket::tungstenite::Message;
 use axum::Json;
@@ -107,9 +107,13 @@ async fn attend(app: Arc<App>, id: String, from: IpAddr, socket: super::desktop:
         return;
     }
     let short = |t: String| aerie_core::diagnostic::printable(&t).chars().take(100).collect::<String>();
-    let device = Device { system: short(system), browser: short(browser), screen: short(screen), address: from.to_string() };
     let noted = change(&app, &id, |v, _, _| {
-        v.device = device;
+        let device = &mut v.device;
+        (device.browser, device.screen, device.address) = (short(browser), short(screen), from.to_string());
+        // The program for a visit knows it better.
+        if device.host.is_empty() {
+            device.system = short(system);
+        }
         Ok(())
     });
     if noted.await.is_err() {
@@ -185,8 +189,13 @@ async fn standing(app: &App, meeting: &Meeting) -> Option<ToVisited> {
     if visit.closed.is_some() || visit.ended.is_some() {
         return Some(ToVisited::Over { text: "The visit is over. Nobody sees your screen.".into() });
     }
-    let rules = app.rules.now();
-    let helper = visit.technician.as_deref().and_then(|t| rules.policy.directory().person(t));
+    let (helper, organisation) = crate::agents::helper(app, &visit);
+    let controlled = meeting.session().and_then(|id| app.desktops.get(&id)).is_some_and(|d| d.may(Capability::Control));
+    let program = match meeting.program() {
+        Some(_) => ProgramState::Runs,
+        None if super::program::is_offered(app) => ProgramState::Offered,
+        None => ProgramState::None,
+    };
     let open = app.store.visits(&VisitFilter { open: true, limit: 1000 }).await.ok()?;
     let earlier = |v: &&Visit| {
         v.request.queue == visit.request.queue && v.state == VisitState::Waiting && v.technician.is_none() && v.arrived < visit.arrived
@@ -194,13 +203,16 @@ async fn standing(app: &App, meeting: &Meeting) -> Option<ToVisited> {
     let before = if visit.technician.is_some() { 0 } else { open.iter().filter(earlier).count() };
     Some(ToVisited::Standing {
         state: visit.state.word().into(),
-        helper: helper.map(|h| h.shown().to_string()).or(visit.technician.clone()).unwrap_or_default(),
-        organisation: helper.map(|h| h.organisation.clone()).unwrap_or_default(),
+        helper,
+        organisation,
         reason: visit.request.reason.clone(),
         asks: SHARED.iter().map(|c| c.word().to_string()).collect(),
         agreed: visit.agreed.as_ref().map(|a| a.iter().map(|c| c.word().into()).collect()),
         recorded: is_recorded(app, &visit),
         watched: meeting.session().is_some(),
+        program,
+        wants: meeting.asked().map(|c| c.word().into()),
+        controlled,
         before: u32::try_from(before).unwrap_or(u32::MAX),
         since: visit.arrived,
     })
@@ -261,6 +273,16 @@ async fn obey(app: &Arc<App>, meeting: &Arc<Meeting>, hearing: &mut super::deskt
                     visits::note(app, &visit, "stranger", says).await;
                 }
             }
+            Some(FromVisited::Consent(word, yes)) => {
+                if let Some(capability) = Capability::from_word(&word).filter(|c| WITH_PROGRAM.contains(c)) {
+                    consent(app, meeting, capability, yes).await;
+                }
+            }
+            Some(FromVisited::Program) => {
+                if let Some(line) = super::program::line(app, meeting) {
+                    meeting.tell(ToVisited::Program { line });
+                }
+            }
             Some(FromVisited::Film { codec, width, height }) => {
                 let film = Film::Film { codec, width, height };
                 // What reads as one is one.
@@ -281,6 +303,28 @@ async fn obey(app: &Arc<App>, meeting: &Arc<Meeting>, hearing: &mut super::deskt
             Some(FromVisited::Begin { .. }) => {}
             None => return,
         }
+    }
+}
+
+/// The person answers whether whoever helps may do more, or takes it back.
+async fn consent(app: &App, meeting: &Meeting, capability: Capability, yes: bool) {
+    let desktop = meeting.session().and_then(|id| app.desktops.get(&id));
+    let has = desktop.as_ref().is_some_and(|d| d.may(capability));
+    if meeting.asked() != Some(capability) && (yes || !has) {
+        return;
+    }
+    let Ok((visit, ())) = change(app, &meeting.visit, |v, _, now| v.handle_consent(capability, yes, now)).await else { return };
+    let (person, helper) = (&visit.request.person, visit.technician.clone().unwrap_or_default());
+    let verb = match (yes, has) {
+        (true, _) => "allowed",
+        (false, true) => "took back from",
+        (false, false) => "refused",
+    };
+    visits::note(app, &visit, "stranger", format!("{person} {verb} {helper}: {}.", capability.word())).await;
+    meeting.answer(capability, yes);
+    if let Some(desktop) = desktop.filter(|_| !yes) {
+        desktop.give_back(capability.word());
+        desktop.tell_uses();
     }
 }
 

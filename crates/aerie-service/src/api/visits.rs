@@ -49,6 +49,9 @@ pub(super) fn view(app: &App, visit: &Visit) -> VisitView {
         ("browser", &visit.device.browser),
         ("screen", &visit.device.screen),
         ("address", &visit.device.address),
+        ("host", &visit.device.host),
+        ("people", &visit.device.people.join(", ")),
+        ("disorder", &visit.device.disorder.join(", ")),
     ];
     let kind = |k: RemarkKind| match k {
         RemarkKind::Chat => "chat",

@@ -6,7 +6,7 @@ use crate::machines::PathError;
 use crate::recorder::Recording;
 use crate::service::App;
 use crate::sessions::LiveSession;
-use aerie_core::desktop::{Event, Fault, Message, Options, Quality, RfbClient};
+use aerie_core::desktop::{Event, Fault, Message, Quality, Remote};
 use aerie_core::evidence::hex;
 use aerie_core::recording::Frame;
 use jiff::Timestamp;
@@ -83,39 +83,40 @@ pub(crate) enum Order {
 
 /// A desktop whose screen is there.
 pub(crate) struct Greeted {
-    client: RfbClient,
+    client: Box<dyn Remote>,
     stream: Box<dyn Stream>,
     pub(crate) title: String,
 }
 
-/// Greets the server. `pin` is the name under which its certificate is kept.
-pub(crate) async fn greet(app: &App, stream: Box<dyn Stream>, options: Options, pin: &str) -> Result<Greeted, DesktopError> {
-    tokio::time::timeout(PATIENCE, greeting(app, stream, options, pin)).await.map_err(|_| DesktopError::Silent)?
+/// Greets the server. `pin` is the name under which its certificate is kept; none where the way there is what is trusted.
+pub(crate) async fn greet(app: &App, stream: Box<dyn Stream>, client: Box<dyn Remote>, pin: Option<&str>) -> Result<Greeted, DesktopError> {
+    tokio::time::timeout(PATIENCE, greeting(app, stream, client, pin)).await.map_err(|_| DesktopError::Silent)?
 }
 
-async fn greeting(app: &App, mut stream: Box<dyn Stream>, options: Options, pin: &str) -> Result<Greeted, DesktopError> {
-    let mut client = RfbClient::new(options);
+async fn greeting(app: &App, mut stream: Box<dyn Stream>, mut client: Box<dyn Remote>, pin: Option<&str>) -> Result<Greeted, DesktopError> {
     let mut piece = vec![0; PIECE];
     loop {
         while let Some(event) = client.poll_event() {
             match event {
                 Event::StartTls => {
-                    flush(&mut client, &mut stream).await?;
+                    flush(&mut *client, &mut stream).await?;
                     let (over, shown) = tls::begin(stream).await?;
                     stream = Box::new(over);
-                    pinned(app, pin, &shown).await?;
+                    if let Some(pin) = pin {
+                        pinned(app, pin, &shown).await?;
+                    }
                     client.handle_tls();
                 }
                 Event::Began { name } => {
-                    flush(&mut client, &mut stream).await?;
+                    flush(&mut *client, &mut stream).await?;
                     return Ok(Greeted { client, stream, title: name });
                 }
                 // Nothing else comes before it.
                 Event::Updated(_) | Event::Resized(..) | Event::Pointer { .. } | Event::Bell | Event::Clipboard(_) => {}
             }
         }
-        flush(&mut client, &mut stream).await?;
-        read(&mut client, &mut stream, &mut piece).await?;
+        flush(&mut *client, &mut stream).await?;
+        read(&mut *client, &mut stream, &mut piece).await?;
     }
 }
 
@@ -132,7 +133,7 @@ async fn pinned(app: &App, pin: &str, shown: &[u8; 32]) -> Result<(), DesktopErr
     }
 }
 
-async fn flush(client: &mut RfbClient, stream: &mut Box<dyn Stream>) -> Result<(), DesktopError> {
+async fn flush(client: &mut dyn Remote, stream: &mut Box<dyn Stream>) -> Result<(), DesktopError> {
     let mut any = false;
     while let Some(bytes) = client.poll_transmit() {
         stream.write_all(&bytes).await?;
@@ -144,7 +145,7 @@ async fn flush(client: &mut RfbClient, stream: &mut Box<dyn Stream>) -> Result<(
     Ok(())
 }
 
-async fn read(client: &mut RfbClient, stream: &mut Box<dyn Stream>, piece: &mut [u8]) -> Result<(), DesktopError> {
+async fn read(client: &mut dyn Remote, stream: &mut Box<dyn Stream>, piece: &mut [u8]) -> Result<(), DesktopError> {
     let n = stream.read(piece).await?;
     if n == 0 {
         return Err(DesktopError::Broken(std::io::ErrorKind::UnexpectedEof.into()));
@@ -179,20 +180,20 @@ impl<'a> Driver<'a> {
         let (mut wants, mut asked) = (false, Instant::now());
         loop {
             while let Some(event) = client.poll_event() {
-                wants |= self.take(&client, event).await;
+                wants |= self.take(&*client, event).await;
             }
             let room = self.screen.has_room() == Some(true);
             if wants && (room || asked.elapsed() >= UNWATCHED) {
                 client.ask(false);
                 (wants, asked) = (false, Instant::now());
             }
-            flush(&mut client, &mut stream).await?;
+            flush(&mut *client, &mut stream).await?;
             tokio::select! {
                 order = orders.recv() => match order {
-                    Some(order) => self.carry_out(&mut client, order).await,
+                    Some(order) => self.carry_out(&mut *client, order).await,
                     None => return Ok(()),
                 },
-                read = read(&mut client, &mut stream, &mut piece) => read?,
+                read = read(&mut *client, &mut stream, &mut piece) => read?,
                 () = self.screen.drawn.notified() => {}
                 () = tokio::time::sleep_until(asked + UNWATCHED), if wants => {}
             }
@@ -200,7 +201,7 @@ impl<'a> Driver<'a> {
     }
 
     /// Takes what came of the server's bytes; whether more may be asked for.
-    async fn take(&mut self, client: &RfbClient, event: Event) -> bool {
+    async fn take(&mut self, client: &dyn Remote, event: Event) -> bool {
         match event {
             Event::Updated(damage) => {
                 let Some(picture) = client.screen() else { return true };
@@ -248,7 +249,7 @@ impl<'a> Driver<'a> {
         }
     }
 
-    async fn carry_out(&mut self, client: &mut RfbClient, order: Order) {
+    async fn carry_out(&mut self, client: &mut dyn Remote, order: Order) {
         match order {
             Order::Key(keysym, true) if self.pressed.len() >= MOST_PRESSED && !self.pressed.contains(&keysym) => {}
             Order::Key(keysym, down) => {

@@ -7,14 +7,15 @@ use crate::machines::{Steps, reach};
 use crate::service::App;
 use crate::sessions::LiveSession;
 use crate::vault::Secret;
-use crate::visits::Meeting;
+use crate::visits::{Meeting, Program};
 use aerie_api::ToViewer;
-use aerie_core::desktop::{Message, Options, Quality, Saying};
+use aerie_core::desktop::{Message, Options, Quality, RfbClient, SCREEN_TARGET, Saying, ScreenClient};
 use aerie_core::directory::{Machine, Way};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capabilities, Capability, Consent, Outcome};
 use aerie_core::recording::{Frame, Opened};
 use aerie_core::session::{EndReason, LoginName, PersonProved};
+use aerie_core::visit::{VISITED_SERVER, WITH_PROGRAM};
 use jiff::Timestamp;
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -57,6 +58,8 @@ pub(crate) struct Desktop {
     began: Timestamp,
     /// Where the person is met who shares it.
     visit: Option<Arc<Meeting>>,
+    /// Film shows what is there, and takes no keys.
+    film: bool,
 }
 
 /// How a session began, for the log and the recording.
@@ -116,7 +119,7 @@ impl Desktop {
             }
         };
         let began = How { kind: "desktop", name: &way.name, title: &greeted.title, how: &how, visit: None };
-        let (desktop, inbox) = Self::go_live(&connection, admitted, &machine, began, steps).await?;
+        let (desktop, inbox) = Self::go_live(&connection, admitted, &machine, began, false, steps).await?;
         desktop.session.carriers.spawn(desktop.clone().carry(Source::Server(Box::new(greeted), inbox)));
         Ok(desktop)
     }
@@ -139,9 +142,19 @@ impl Desktop {
         lock(&connection.consents).insert(Capability::View, Consent::Ask);
         steps.say(format!("asking the rules whether you may help in {}", queue.name));
         let admitted = connection.admit(Capability::View, steps).await?;
-        let began =
-            How { kind: "shared", name: "the visit", title: "Shared screen", how: "the person's browser", visit: Some(meeting.clone()) };
-        let (desktop, _) = Self::go_live(&connection, admitted, &queue, began, steps).await?;
+        let greeted = match meeting.program() {
+            Some(program) => match connect_visited(app, &program, steps).await {
+                Ok(connected) => Some(connected),
+                // What the browser shares is there all the same.
+                Err(_) if meeting.films() => None,
+                Err(e) => return Err(format!("The program for a visit runs, and shows no screen: {e}.")),
+            },
+            None => None,
+        };
+        let how = greeted.as_ref().map_or("the person's browser", |g| g.1);
+        let began = How { kind: "shared", name: "the visit", title: "Shared screen", how, visit: Some(meeting.clone()) };
+        let film = greeted.is_none();
+        let (desktop, inbox) = Self::go_live(&connection, admitted, &queue, began, film, steps).await?;
         let id = desktop.id().to_string();
         let begun = crate::visits::change(app, &meeting.visit, |v, _, now| v.handle_began(&id, Capability::View, now)).await;
         if let Err(e) = begun {
@@ -150,8 +163,12 @@ impl Desktop {
             desktop.live().end_saying(EndReason::ConsentRefused, &e.to_string());
             return Err(format!("{e}."));
         }
-        let film = meeting.begin_session(&id);
-        desktop.session.carriers.spawn(desktop.clone().carry(Source::Film(film)));
+        let pieces = meeting.begin_session(&id);
+        let source = match greeted {
+            Some((greeted, _)) => Source::Server(Box::new(greeted), inbox),
+            None => Source::Film(pieces),
+        };
+        desktop.session.carriers.spawn(desktop.clone().carry(source));
         Ok(desktop)
     }
 
@@ -160,6 +177,7 @@ impl Desktop {
         admitted: Admitted,
         machine: &Machine,
         began: How<'_>,
+        film: bool,
         steps: &Steps,
     ) -> Result<(Arc<Self>, mpsc::Receiver<Order>), String> {
         let app = &connection.app;
@@ -175,6 +193,7 @@ impl Desktop {
             asking: Mutex::default(),
             began: Timestamp::now(),
             visit: began.visit,
+            film,
         });
         desktop.screen.set_title(began.title);
         lock(&session.uses).push((Capability::View, session.live.ended.child_token()));
@@ -439,8 +458,7 @@ impl Desktop {
             if self.may(c) {
                 return "on";
             }
-            // Film shows what is there, and takes no keys.
-            if self.visit.is_some() {
+            if self.visit.is_some() && (self.film || !WITH_PROGRAM.contains(&c)) {
                 return "refused";
             }
             if asking.contains(&c) {
@@ -450,6 +468,8 @@ impl Desktop {
             let (person, account) = (self.person(), Some(self.session.account.as_str()));
             let request = Connection::request(person, &self.session.machine, account, c, self.connection.from, facts);
             match rules.policy.decide(&request).outcome {
+                // Whatever the rules say, whoever is helped is asked.
+                Outcome::Granted(_) if self.visit.is_some() => "ask",
                 Outcome::Granted(_) => "at-once",
                 Outcome::Unmet { missing, .. } if missing.consent.is_some() || !missing.approvals.is_empty() => "ask",
                 Outcome::Unmet { .. } | Outcome::Refused(_) => "refused",
@@ -462,11 +482,17 @@ impl Desktop {
     /// Tells everybody who looks what it may be used for.
     pub(crate) fn tell_uses(&self) {
         self.screen.say(self.uses());
+        if let Some(meeting) = &self.visit {
+            meeting.handle_change();
+        }
     }
 
     /// Asks for a further capability; whoever must agree is asked, and it is told when they did.
     pub(crate) fn ask(self: &Arc<Self>, word: &str) {
-        let Some(capability) = asked_here(word).filter(|c| !self.may(*c) && self.visit.is_none()) else { return };
+        let Some(capability) = asked_here(word).filter(|c| !self.may(*c)) else { return };
+        if self.visit.is_some() && (self.film || !WITH_PROGRAM.contains(&capability)) {
+            return;
+        }
         {
             let mut asking = lock(&self.asking);
             if asking.contains(&capability) {
@@ -496,6 +522,12 @@ impl Desktop {
     async fn asked(&self, capability: Capability) -> Result<CancellationToken, String> {
         let (steps, mut said) = Steps::new();
         let (connection, screen) = (&self.connection, &self.screen);
+        if let Some(meeting) = &self.visit {
+            if !meeting.ask(capability).await {
+                return Err(format!("The person did not agree that you {} their computer.", capability.phrase()));
+            }
+            lock(&connection.consents).insert(capability, Consent::Ask);
+        }
         let admitting = connection.admit(capability, &steps);
         tokio::pin!(admitting);
         let admitted = loop {
@@ -516,6 +548,9 @@ impl Desktop {
     /// Gives a capability back.
     pub(crate) fn give_back(&self, word: &str) {
         let Some(capability) = asked_here(word) else { return };
+        if self.visit.is_some() {
+            lock(&self.connection.consents).remove(&capability);
+        }
         let mut uses = lock(&self.session.uses);
         uses.iter().filter(|(c, _)| *c == capability).for_each(|(_, over)| over.cancel());
         uses.retain(|(c, _)| *c != capability);
@@ -529,6 +564,22 @@ impl Desktop {
     }
 }
 
+/// Connects to the screen of whoever started the program for a visit: as the program shows it itself, or else to a desktop's server that runs
+/// there for the person alone.
+async fn connect_visited(app: &App, program: &Program, steps: &Steps) -> Result<(Greeted, &'static str), DesktopError> {
+    steps.say("greeting the program for a visit");
+    let why = match program.tunnel.open(SCREEN_TARGET).await {
+        Ok(stream) => {
+            let client = Box::new(ScreenClient::new("Shared screen"));
+            return Ok((greet(app, Box::new(stream), client, None).await?, "the program for a visit"));
+        }
+        Err(why) => why,
+    };
+    let Ok(stream) = program.tunnel.open(VISITED_SERVER).await else { return Err(DesktopError::Broken(why)) };
+    let client = Box::new(RfbClient::new(Options { password: None, shared: true, only: None }));
+    Ok((greet(app, Box::new(stream), client, None).await?, "a desktop's server there"))
+}
+
 /// Connects to the desktop's server by the machine's way, with the password that is kept for it, if one is.
 async fn connect(app: &App, machine: &Machine, way: &Way, steps: &Steps) -> Result<(Greeted, String), DesktopError> {
     let target = way.address.parse().map_err(|_| DesktopError::Broken(std::io::ErrorKind::AddrNotAvailable.into()))?;
@@ -540,7 +591,7 @@ async fn connect(app: &App, machine: &Machine, way: &Way, steps: &Steps) -> Resu
     let options = Options { password, shared: true, only: None };
     let stream: Box<dyn Stream> = Box::new(reached.stream);
     let pin = format!("{} {} {}", machine.name, way.name, way.address);
-    let greeted = greet(app, stream, options, &pin).await?;
+    let greeted = greet(app, stream, Box::new(RfbClient::new(options)), Some(&pin)).await?;
     Ok((greeted, reached.how))
 }
 

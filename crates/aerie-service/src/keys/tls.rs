@@ -8,7 +8,9 @@ use aerie_core::recording::MasterKey;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use jiff::{SignedDuration, Timestamp};
-use rcgen::{BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose};
+use rcgen::{
+    BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose, PublicKeyData as _,
+};
 use sha2::{Digest as _, Sha256};
 use zeroize::Zeroizing;
 
@@ -25,6 +27,8 @@ pub(crate) struct TlsIdentity {
     pub(crate) chain: Vec<Vec<u8>>,
     /// PKCS #8, DER.
     pub(crate) key: Zeroizing<Vec<u8>>,
+    /// SHA-256 of its public key, in base64, as RFC 7469 section 2.4 pins it.
+    pub(crate) pin: String,
 }
 
 fn failed(e: impl std::fmt::Display) -> KeyError {
@@ -70,7 +74,9 @@ impl Keys {
         let leaf = ring.newest(Purpose::Tls)?;
         let chain = [leaf, ring.newest(Purpose::TlsAuthority)?].into_iter();
         let chain = chain.filter_map(|k| der(&k.certificate.as_ref()?.0)).collect();
-        Ok(TlsIdentity { chain, key: private(leaf)? })
+        let key = private(leaf)?;
+        let public = KeyPair::try_from(key.as_slice()).map_err(failed)?.subject_public_key_info();
+        Ok(TlsIdentity { chain, key, pin: STANDARD.encode(Sha256::digest(public)) })
     }
 }
 

@@ -3,14 +3,24 @@
 use crate::service::App;
 use aerie_api::ToVisited;
 use aerie_core::desktop::Message;
+use aerie_core::policy::Capability;
 use aerie_core::session::EndReason;
+use aerie_tunnel::Tunnel;
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use tokio::sync::{broadcast, mpsc};
+use std::time::{Duration, Instant};
+use subtle::ConstantTimeEq as _;
+use tokio::sync::{broadcast, mpsc, oneshot};
+use tokio_util::sync::CancellationToken;
 
 /// Messages that the person's page may be behind; beyond, it is told how things stand anew.
 const BEHIND: usize = 64;
 /// Pieces of film that wait for the session; beyond, the film waits, and the browser that makes it leaves pictures out.
 const PIECES: usize = 8;
+
+/// How long the line is good that starts the program for a visit.
+const LINE: Duration = Duration::from_secs(600);
+/// How long the person may take to answer a question.
+const ANSWER: Duration = Duration::from_secs(60);
 
 #[derive(Debug, Default)]
 struct Inner {
@@ -18,6 +28,25 @@ struct Inner {
     pages: u32,
     film: Option<Message>,
     session: Option<(String, mpsc::Sender<Message>)>,
+    line: Option<Line>,
+    program: Option<Program>,
+    asked: Option<(Capability, oneshot::Sender<bool>)>,
+}
+
+/// The line that starts the program for a visit: the first that comes with it has it from then on.
+#[derive(Debug)]
+struct Line {
+    hash: [u8; 32],
+    made: Instant,
+    key: Option<String>,
+}
+
+/// The program for a visit, as it runs on the person's computer.
+#[derive(Debug, Clone)]
+pub(crate) struct Program {
+    pub(crate) tunnel: Tunnel,
+    /// Ends it.
+    pub(crate) over: CancellationToken,
 }
 
 /// A meeting.
@@ -68,7 +97,14 @@ impl Meeting {
         self.lock().pages > 0
     }
 
+    /// Whether there is something to be seen: film, or what the program for a visit shows.
     pub(crate) fn shares(&self) -> bool {
+        let inner = self.lock();
+        inner.film.is_some() || inner.program.is_some()
+    }
+
+    /// Whether a browser shares film of a screen.
+    pub(crate) fn films(&self) -> bool {
         self.lock().film.is_some()
     }
 
@@ -127,8 +163,73 @@ impl Meeting {
         self.handle_change();
     }
 
-    /// The visit is over: so is what looks.
+    /// The person was given a line that starts the program; the one before is void.
+    pub(crate) fn give_line(&self, hash: [u8; 32]) {
+        self.lock().line = Some(Line { hash, made: Instant::now(), key: None });
+    }
+
+    /// Whether this is the secret of the line, shown by whoever has it: the first that came in time.
+    pub(super) fn takes_line(&self, hashes: &[[u8; 32]], key: &str) -> bool {
+        let mut inner = self.lock();
+        let Some(line) = &mut inner.line else { return false };
+        let same = hashes.iter().fold(subtle::Choice::from(0), |any, h| any | h.ct_eq(&line.hash));
+        let good = match &line.key {
+            Some(first) => first == key,
+            None => line.made.elapsed() < LINE,
+        };
+        let taken = bool::from(same) && good;
+        if taken {
+            line.key = Some(key.into());
+        }
+        taken
+    }
+
+    /// The program runs; one before it is ended.
+    pub(crate) fn handle_program(&self, program: Program) {
+        if let Some(before) = self.lock().program.replace(program) {
+            before.over.cancel();
+        }
+        self.handle_change();
+    }
+
+    /// One that was ended runs no longer.
+    pub(crate) fn program_gone(&self) {
+        self.lock().program.take_if(|p| p.over.is_cancelled());
+        self.handle_change();
+    }
+
+    /// The program for a visit, where it runs.
+    pub(crate) fn program(&self) -> Option<Program> {
+        self.lock().program.clone()
+    }
+
+    /// Asks the person whether whoever helps may do this; false where they refuse, or say nothing.
+    pub(crate) async fn ask(&self, what: Capability) -> bool {
+        let (answer, answered) = oneshot::channel();
+        self.lock().asked = Some((what, answer));
+        self.handle_change();
+        let yes = matches!(tokio::time::timeout(ANSWER, answered).await, Ok(Ok(true)));
+        self.lock().asked.take_if(|(c, answer)| *c == what && answer.is_closed());
+        self.handle_change();
+        yes
+    }
+
+    /// What is asked of the person now.
+    pub(crate) fn asked(&self) -> Option<Capability> {
+        self.lock().asked.as_ref().map(|a| a.0)
+    }
+
+    /// The person answers; false where nobody asked.
+    pub(crate) fn answer(&self, what: Capability, yes: bool) -> bool {
+        let asked = self.lock().asked.take_if(|(c, _)| *c == what);
+        asked.is_some_and(|(_, answer)| answer.send(yes).is_ok())
+    }
+
+    /// The visit is over: so is what looks, and the program.
     pub(super) fn end_sessions(&self, app: &App) {
+        if let Some(program) = self.program() {
+            program.over.cancel();
+        }
         if let Some(live) = self.session().and_then(|id| app.live.get(&id)) {
             live.end_saying(EndReason::Left, "the visit is over");
         }

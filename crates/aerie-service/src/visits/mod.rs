@@ -3,7 +3,7 @@
 mod meeting;
 mod record;
 
-pub(crate) use meeting::Meeting;
+pub(crate) use meeting::{Meeting, Program};
 pub(crate) use record::record;
 
 use crate::api::new_id;
@@ -29,11 +29,16 @@ use tokio::sync::Notify;
 /// Pages of people without an account that are open at most: in all, and from one address.
 const MOST_PAGES: u32 = 1000;
 const MOST_PAGES_FROM_ONE: u32 = 100;
+/// Who fetches the program for a visit at a time: in all, and from one address.
+const MOST_FETCHING: u32 = 16;
+const MOST_FETCHING_FROM_ONE: u32 = 4;
 
 /// What of visits is held in memory.
 pub(crate) struct Visits {
     /// Pages of people without an account.
     pub(crate) pages: Arc<Places>,
+    /// Whoever fetches the program for a visit.
+    pub(crate) fetching: Arc<Places>,
     /// Whoever changes one does it in their turn.
     turn: tokio::sync::Mutex<()>,
     meetings: Mutex<HashMap<String, Arc<Meeting>>>,
@@ -44,7 +49,8 @@ pub(crate) struct Visits {
 impl Default for Visits {
     fn default() -> Self {
         let pages = Places::new(MOST_PAGES, MOST_PAGES_FROM_ONE);
-        Self { pages, turn: tokio::sync::Mutex::default(), meetings: Mutex::default(), changed: Notify::new() }
+        let fetching = Places::new(MOST_FETCHING, MOST_FETCHING_FROM_ONE);
+        Self { pages, fetching, turn: tokio::sync::Mutex::default(), meetings: Mutex::default(), changed: Notify::new() }
     }
 }
 
@@ -57,6 +63,11 @@ impl Visits {
     /// The same, where somebody is there.
     pub(crate) fn met(&self, id: &str) -> Option<Arc<Meeting>> {
         self.lock().get(id).cloned()
+    }
+
+    /// Where the line was given that has one of these secrets, shown by the holder of this key.
+    pub(crate) fn of_line(&self, hashes: &[[u8; 32]], key: &str) -> Option<Arc<Meeting>> {
+        self.lock().values().find(|m| m.takes_line(hashes, key)).cloned()
     }
 
     /// Nobody of a visit is there any more.

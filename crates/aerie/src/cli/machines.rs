@@ -197,6 +197,8 @@ pub enum Agent {
         #[command(flatten)]
         asking: AskingFields,
     },
+    /// Let whoever helps you see this computer's screen, for one visit: the page of the visit shows the whole line
+    Visit,
     /// Say which machine this computer is, and what is wrong
     Status {
         #[command(flatten)]

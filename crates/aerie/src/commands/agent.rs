@@ -28,7 +28,7 @@ pub(crate) async fn run(what: Agent, printer: Printer) -> Result<Exit, Failure> 
         }
         Agent::Answer(what) => super::asking::answer_here(&what, printer).await,
         Agent::Once { options, asking } => {
-            let code = code(&options)?;
+            let code = code(options.code_file.as_deref())?;
             let options = EnrolOptions { temporary: true, ..enrolment(options) };
             let state = aerie_agent::enrol(&code, &options).await.map_err(refused)?;
             printer.remark(&format!(
@@ -36,6 +36,16 @@ pub(crate) async fn run(what: Agent, printer: Printer) -> Result<Exit, Failure> 
                 state.machine, state.server
             ));
             serve(aerie_agent::run(None, state, RunOptions { temporary: true, asking: asked(asking), page: None })).await
+        }
+        Agent::Visit => {
+            let code = code(None)?;
+            let told = move |line: &str| printer.remark(line);
+            tokio::select! {
+                left = aerie_agent::visit(&code, told) => {
+                    left.map(|()| Exit::Done).map_err(|leaving| Failure { exit: Exit::No, message: leaving.to_string() })
+                }
+                stopped = super::serve::stop_signal() => stopped.map(|()| Exit::Done),
+            }
         }
         Agent::Status { place } => status(&StateDir::at(place.state), printer),
         Agent::Unit { place } => {
@@ -63,16 +73,16 @@ async fn serve(running: impl Future<Output = Result<std::convert::Infallible, Le
 }
 
 /// Reads the code: never from the command line, where every other user of the computer could read it.
-fn code(options: &EnrolFields) -> Result<EnrolmentCode, Failure> {
+fn code(file: Option<&std::path::Path>) -> Result<EnrolmentCode, Failure> {
     let mut text = String::new();
-    match &options.code_file {
+    match file {
         Some(path) => {
             let file = std::fs::File::open(path).map_err(|e| Failure::file(path.display(), &e))?;
             file.take(LONGEST).read_to_string(&mut text).map_err(|e| Failure::file(path.display(), &e))?;
         }
         None => {
             if can_ask() {
-                eprint!("Enrolment code: ");
+                eprint!("Code: ");
                 let _ = std::io::stderr().flush();
             }
             std::io::stdin().lock().take(LONGEST).read_line(&mut text).map_err(|e| Failure::file("standard input", &e))?;
@@ -97,7 +107,7 @@ async fn enrol(given: EnrolFields, yes: bool, dir: StateDir, printer: Printer) -
     if dir.is_enrolled() {
         return Err(files(StateError::Enrolled(dir.path().display().to_string())));
     }
-    let code = code(&given)?;
+    let code = code(given.code_file.as_deref())?;
     if given.log.as_deref().is_some_and(|log| log != aerie_agent::JOURNAL && !log.starts_with('/')) {
         return Err(Failure::usage("--log takes `journal` or the whole path of a file"));
     }

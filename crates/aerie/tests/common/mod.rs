@@ -4,6 +4,7 @@
 
 pub mod own;
 pub mod screen;
+pub mod viewer;
 
 use aerie::demo::Description;
 use aerie::demo::people::People;

@@ -80,6 +80,13 @@ impl Screen {
         self.children.push(start(command.env("DISPLAY", &self.display)));
     }
 
+    /// Types a line into a terminal of the person whose screen it is: what it leaves behind would be in `temporary`.
+    pub fn starts(&self, line: &str, temporary: &std::path::Path) -> Child {
+        let mut shell = Command::new("setpriv");
+        shell.args(["--pdeathsig", "KILL", "sh", "-c", line]).env("DISPLAY", &self.display).env("TMPDIR", temporary);
+        shell.env_remove("WAYLAND_DISPLAY").stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
+    }
+
     /// What the screen really shows: width, height, and red, green and blue of each pixel (X's own dump of it).
     pub fn dump(&self) -> (u32, u32, Vec<u8>) {
         let out = Command::new("xwd").args(["-root", "-silent", "-display", &self.display]).output().unwrap().stdout;
