@@ -116,6 +116,16 @@ const said = (kind: string, who: string, text: string) =>
           aria-label="Screen"
         >
           <p v-if="!v.arrived" class="text-wait">{{ v.person || "They" }} did not enter the PIN yet.</p>
+          <template v-else-if="v.device.machine">
+            <p>{{ v.person }} is at {{ v.device.machine }}. What you do there is asked on that computer.</p>
+            <RouterLink
+              class="button ml-auto no-underline!"
+              data-kind="main"
+              data-testid="to-machine"
+              :to="`/machines/${encodeURIComponent(v.device.machine)}`"
+              >Go to {{ v.device.machine }}</RouterLink
+            >
+          </template>
           <p v-else-if="!v.agreed" class="text-wait">{{ v.person }} is asked whether you may see their screen.</p>
           <p v-else-if="!v.shares" class="text-wait">{{ v.person }} agreed and chooses what to share.</p>
           <p v-else>{{ v.person }} shares their screen.</p>
@@ -200,7 +210,8 @@ const said = (kind: string, who: string, text: string) =>
               </dd></template
             >
           </dl>
-          <p v-if="device.length" class="mt-2 text-[0.85rem] text-soft">
+          <p v-if="v.device.machine" class="mt-2 text-[0.85rem] text-soft">A managed machine: its agent says so.</p>
+          <p v-else-if="device.length" class="mt-2 text-[0.85rem] text-soft">
             Not a managed computer: this is what its {{ v.device.host ? "program for the visit" : "browser" }} says.
           </p>
         </section>

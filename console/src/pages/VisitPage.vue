@@ -46,6 +46,11 @@ const enter = useMutation({
         Enter it only if you are speaking with somebody you know or called yourself. After it you see who asks, and for
         what; nothing happens before you allow it.
       </p>
+      <p class="text-[0.9rem] text-soft">
+        If your organisation looks after this computer, enter it on
+        <a href="http://127.0.0.1:7077/" data-testid="agents-page">the computer's own page</a>: then nothing has to be
+        shared or started.
+      </p>
       <ProblemNote :text="enter.error.value?.message" />
       <button class="button py-2!" data-kind="main" :disabled="enter.isPending.value">Go on</button>
     </form>

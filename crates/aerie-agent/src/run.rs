@@ -1,7 +1,7 @@
 //! The life of an agent: connects, serves, and comes again when the connection breaks.
 
 use crate::connect::{ConnectError, Proved, connect, tls_config};
-use crate::consent::{Asker, Asking};
+use crate::consent::{Asker, Asking, Typed};
 use crate::files::{AgentState, StateDir};
 use crate::serve::{Note, Serving};
 use crate::status::{Link, Status};
@@ -13,6 +13,7 @@ use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
+use tokio::sync::{mpsc, oneshot};
 
 /// How long the service may say nothing.
 const QUIET: Duration = Duration::from_secs(45);
@@ -61,6 +62,9 @@ struct Agent {
     temporary: bool,
     behind: SignedDuration,
     facts: Option<MachineFacts>,
+    /// PINs that are typed on the page, and who waits for the word on one.
+    pins: mpsc::Receiver<Typed>,
+    typed: Option<oneshot::Sender<(bool, String)>>,
 }
 
 /// A tunnel whose streams outlive a connection.
@@ -82,9 +86,10 @@ pub async fn run(dir: Option<StateDir>, state: AgentState, options: RunOptions) 
         Some(dir) => dir.note(line),
         None => tracing::info!("{line}"),
     });
+    let (to_pins, pins) = mpsc::channel(1);
     let asker = match options.asking {
         Some(asking) => {
-            let (asker, port) = Asker::start(asking, state.machine.clone(), note.clone()).await;
+            let (asker, port) = Asker::start(asking, state.machine.clone(), note.clone(), to_pins).await;
             if let (Some(told), Some(port)) = (&options.page, port) {
                 let _ = told.send(port);
             }
@@ -99,7 +104,8 @@ pub async fn run(dir: Option<StateDir>, state: AgentState, options: RunOptions) 
         asker,
         log: state.log.clone(),
     });
-    let mut agent = Agent { dir, state, serving, temporary: options.temporary, behind: SignedDuration::ZERO, facts: None };
+    let mut agent =
+        Agent { dir, state, serving, temporary: options.temporary, behind: SignedDuration::ZERO, facts: None, pins, typed: None };
     let result = agent.live().await;
     if let Err(leaving) = &result {
         (agent.serving.note)(&format!("stopped: {leaving}"));
@@ -213,12 +219,22 @@ impl Agent {
         loop {
             tokio::select! {
                 _ = tell.tick() => self.tell_facts(tunnel).await,
+                Some(typed) = self.pins.recv(), if self.typed.as_ref().is_none_or(oneshot::Sender::is_closed) => {
+                    tunnel.message(FromAgent::VisitPin(typed.pin).encode());
+                    self.typed = Some(typed.answer);
+                }
                 next = inbox.next() => match next {
                     // It outlives the connection, and ends with the tunnel.
                     Some(Incoming::Asked(asked)) => drop(tokio::spawn(self.serving.clone().serve(asked))),
                     Some(Incoming::Message(bytes)) => {
-                        if let Some(FromService::Trust(lines)) = FromService::decode(&bytes) {
-                            (self.serving.note)(&self.trust(&lines));
+                        match FromService::decode(&bytes) {
+                            Some(FromService::Trust(lines)) => (self.serving.note)(&self.trust(&lines)),
+                            Some(FromService::VisitTaken { right, text }) => {
+                                if let Some(waiting) = self.typed.take() {
+                                    let _ = waiting.send((right, text));
+                                }
+                            }
+                            None => {}
                         }
                     }
                     None => return,

@@ -105,6 +105,8 @@ pub struct Device {
     pub host: String,
     /// Who is logged in.
     pub people: Vec<String>,
+    /// The machine of the directory that it is, where the person typed the PIN on the page of its agent: that it vouches for.
+    pub machine: String,
     /// What is not in order there, in words: disk not encrypted, firewall off, updates pending.
     pub disorder: Vec<String>,
 }
@@ -402,6 +404,18 @@ impl Visit {
         Ok(())
     }
 
+    /// Whoever helps began a session on the managed machine at which the person sits: what is done there is asked and answered on its own page.
+    ///
+    /// # Errors
+    /// When it is over.
+    pub fn handle_joined(&mut self, session: &str, now: Timestamp) -> Result<(), VisitFault> {
+        self.must_be(&[VisitState::Waiting, VisitState::Active], "waiting or active")?;
+        self.state = VisitState::Active;
+        self.began.get_or_insert(now);
+        self.sessions.push(session.into());
+        Ok(())
+    }
+
     /// It is over for whichever side: what is left is to close it.
     pub fn handle_end(&mut self, now: Timestamp) {
         if matches!(self.state, VisitState::Waiting | VisitState::Active) {
@@ -563,6 +577,8 @@ mod tests {
         v.handle_consent(Capability::Control, false, t(45)).unwrap();
         assert_eq!(v.agreed, Some(vec![Capability::View]));
         assert_eq!(v.remarks.last().map(|r| r.text.as_str()), Some("took back from mira: control"));
+        v.handle_joined("at-the-machine", t(46)).unwrap();
+        assert_eq!(v.sessions, ["s", "at-the-machine"]);
         v.pick_up("ines", t(50)).unwrap();
         assert_eq!(v.helpers, ["mira", "ines"]);
         v.handle_end(t(100));

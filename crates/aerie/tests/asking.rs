@@ -71,6 +71,13 @@ accounts = ["operator"]
 limits = { session = "1h" }
 
 [[allow]]
+name = "help"
+people = "person:arlo"
+machines = "name:workstations"
+capabilities = ["view"]
+accounts = ["visited"]
+
+[[allow]]
 name = "over-the-shoulder"
 people = "group:keepers"
 machines = "name:pier"
@@ -141,7 +148,10 @@ fn opening(own: &Own, person: &str, machine: &str) -> JoinHandle<Result<SocketAd
 }
 
 async fn works(at: SocketAddr) -> TcpStream {
-    let mut stream = TcpStream::connect(at).await.unwrap();
+    works_on(TcpStream::connect(at).await.unwrap()).await
+}
+
+async fn works_on(mut stream: TcpStream) -> TcpStream {
     stream.write_all(b"here").await.unwrap();
     stream.read_exact(&mut [0; 4]).await.unwrap();
     stream
@@ -584,4 +594,53 @@ async fn a_webhook_is_signed_with_the_key_that_signs_the_log() {
     assert_eq!(nonce, headers["idempotency-key"]);
     let body: serde_json::Value = serde_json::from_str(&body).unwrap();
     assert_eq!((body["kind"].as_str(), body["people"].as_array().map(Vec::len)), (Some("asked"), Some(2)));
+}
+
+#[tokio::test]
+async fn whoever_sits_at_a_managed_machine_is_helped_there_after_typing_the_pin_on_its_own_page() {
+    let own = service().await;
+    let dome = machine(&own, "dome", &["root"]).await;
+    let labels = aerie_api::MachineChange {
+        accounts: Some(vec!["visited".into()]),
+        labels: Some(vec!["visits".into()]),
+        ..aerie_api::MachineChange::default()
+    };
+    own.admin().add_machine(&aerie_api::NewMachine { name: "workstations".into(), about: labels }).await.unwrap();
+    let arlo = own.as_client("arlo");
+    let asked = aerie_api::NewVisit { person: "Rhea Calder".into(), reason: "The slit".into(), ..aerie_api::NewVisit::default() };
+    let made = arlo.make_visit(&asked).await.unwrap();
+    let typed = async |pin: &str| {
+        let sent = http().post(dome.url("/pin")).json(&serde_json::json!({ "pin": pin })).send().await.unwrap();
+        (sent.status().as_u16(), sent.text().await.unwrap())
+    };
+    assert_eq!(typed("12345678").await, (401, "That PIN is not right, was used, or is over. Ask for another.\n".into()));
+    assert_eq!(typed(&"1".repeat(50)).await.0, 400);
+    let (status, text) = typed(&made.pin).await;
+    assert_eq!((status, text.starts_with("arlo knows that you are here.")), (200, true), "{text}");
+    assert_eq!(typed(&made.pin).await.0, 401, "it is used up");
+    let visit = arlo.visit(&made.visit.id).await.unwrap();
+    assert_eq!((visit.device.get("machine").map(String::as_str), visit.arrived.is_some()), (Some("dome"), true));
+
+    // What Arlo does there is asked there, and belongs to the visit; what others do does not.
+    let other = opening(&own, "piet", "dome");
+    dome.says(&dome.shows("asked").await, "agree").await;
+    let theirs = works(other.await.unwrap().unwrap()).await;
+    let waiting = opening(&own, "arlo", "dome");
+    dome.says(&dome.shows("asked").await, "agree").await;
+    let stream = works(waiting.await.unwrap().unwrap()).await;
+    let visit =
+        until("the session of the visit", async || Some(arlo.visit(&made.visit.id).await.ok()?).filter(|v| v.state == "active")).await;
+    assert_eq!(visit.sessions.len(), 1);
+    assert_eq!(own.admin().session(&visit.sessions[0]).await.unwrap().person, "arlo");
+    arlo.close_visit(&visit.id, &aerie_api::CloseVisit { outcome: "solved".into(), notes: String::new() }).await.unwrap();
+    is_over(stream).await;
+    drop(works_on(theirs).await);
+    let record = arlo.visit_record(&visit.id).await.unwrap();
+    assert_eq!((record["device"]["machine"].as_str(), record["sessions"].as_array().map(Vec::len)), (Some("dome"), Some(1)));
+    own.event("visit-changed", "Rhea Calder is at dome").await;
+    let log =
+        serde_json::to_string(&own.admin().log(&ListQuery { limit: Some(500), ..ListQuery::default() }).await.unwrap().items).unwrap();
+    assert!(!log.contains(&made.pin));
+    let kept = std::fs::read_to_string(dome._dir.path().join("agent/agent.log")).unwrap();
+    assert!(!kept.contains(&made.pin), "nor does the agent's own log have it");
 }

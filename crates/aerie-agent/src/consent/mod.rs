@@ -21,6 +21,7 @@ use std::process::Stdio;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, BufReader};
+use tokio::sync::{mpsc, oneshot};
 
 /// Questions and signs that are shown at a time.
 const MOST_SHOWN: usize = 64;
@@ -48,6 +49,12 @@ impl Default for Asking {
     }
 }
 
+/// A PIN that somebody typed on the page, and where the service's word on it goes.
+pub(crate) struct Typed {
+    pub(crate) pin: String,
+    pub(crate) answer: oneshot::Sender<(bool, String)>,
+}
+
 /// Asks for one agent.
 pub(crate) struct Asker {
     asking: Asking,
@@ -57,9 +64,10 @@ pub(crate) struct Asker {
 
 impl Asker {
     /// Opens the page. Gives where it is; without it a program and the terminals are left.
-    pub(crate) async fn start(asking: Asking, machine: String, note: Note) -> (Arc<Self>, Option<u16>) {
+    /// PINs that are typed there go to `pins`.
+    pub(crate) async fn start(asking: Asking, machine: String, note: Note, pins: mpsc::Sender<Typed>) -> (Arc<Self>, Option<u16>) {
         let desk = Arc::new(Desk::new(MOST_SHOWN));
-        let served = page::serve(desk.clone(), &asking, machine).await;
+        let served = page::serve(desk.clone(), &asking, machine, pins).await;
         let port = match served {
             Ok(port) => {
                 note(&format!("questions are answered at http://127.0.0.1:{port}/"));

@@ -67,6 +67,20 @@ function draw(state) {
   at("foot").textContent = `This computer is ${state.machine}. ${you}${state.may ? "" : " Only whoever is at this computer may answer."}`;
 }
 
+at("visit").addEventListener("submit", async (event) => {
+  event.preventDefault();
+  const button = event.target.querySelector("button");
+  button.disabled = true;
+  const sent = await fetch("/pin", {
+    method: "POST",
+    headers: { "content-type": "application/json" },
+    body: JSON.stringify({ pin: at("pin").value }),
+  });
+  at("taken").textContent = (await sent.text()).trim();
+  if (sent.ok) at("pin").value = "";
+  button.disabled = false;
+});
+
 async function follow() {
   let after = 0;
   for (;;) {

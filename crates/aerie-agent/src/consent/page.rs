@@ -1,8 +1,8 @@
 //! The page on the machine's own loopback: what is asked, who is connected, and the answers.
 
-use super::Asking;
 use super::desk::{Act, Desk, Standing, Taken};
 use super::peer::user_of;
+use super::{Asking, Typed};
 use aerie_core::session::consent::Witness;
 use axum::extract::{ConnectInfo, Query, Request, State as Shared};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -17,11 +17,16 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tokio::net::TcpListener;
+use tokio::sync::{mpsc, oneshot};
 
 /// How long a page waits for news at a time.
 const PATIENCE: Duration = Duration::from_secs(25);
 /// Longest answer.
 const MAX_ANSWER: usize = 4096;
+/// Longest PIN that is passed on, blanks and all.
+const LONGEST_PIN: usize = 40;
+/// How long the service may take to say whether a PIN is right.
+const SAYS: Duration = Duration::from_secs(15);
 
 /// What the page shows.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -72,25 +77,33 @@ pub struct Answering {
     pub act: String,
 }
 
+/// A PIN that was typed.
+#[derive(Debug, Deserialize)]
+struct Pin {
+    pin: String,
+}
+
 struct Page {
     desk: Arc<Desk>,
+    pins: mpsc::Sender<Typed>,
     people: Vec<String>,
     machine: String,
     at: SocketAddr,
 }
 
 /// Opens the page, and serves it in the background. Gives its port.
-pub(super) async fn serve(desk: Arc<Desk>, asking: &Asking, machine: String) -> std::io::Result<u16> {
+pub(super) async fn serve(desk: Arc<Desk>, asking: &Asking, machine: String, pins: mpsc::Sender<Typed>) -> std::io::Result<u16> {
     let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, asking.port)).await?;
     let at = listener.local_addr()?;
     desk.port.store(at.port(), Ordering::Relaxed);
-    let page = Arc::new(Page { desk, people: asking.people.clone(), machine, at });
+    let page = Arc::new(Page { desk, pins, people: asking.people.clone(), machine, at });
     let router = Router::new()
         .route("/", get(|| async { asset(include_str!("page.html"), "text/html; charset=utf-8") }))
         .route("/page.js", get(|| async { asset(include_str!("page.js"), "text/javascript; charset=utf-8") }))
         .route("/page.css", get(|| async { asset(include_str!("page.css"), "text/css; charset=utf-8") }))
         .route("/state", get(state))
         .route("/answer", post(answer))
+        .route("/pin", post(pin))
         .layer(axum::extract::DefaultBodyLimit::max(MAX_ANSWER))
         .layer(axum::middleware::from_fn_with_state(page.clone(), own_name))
         .with_state(page);
@@ -198,5 +211,25 @@ async fn answer(
         Taken::OwnAccount => {
             (StatusCode::FORBIDDEN, "Whoever asks works in this account now: answer it as another user of this computer.\n")
         }
+    }
+}
+
+/// The PIN of a visit, typed by whoever sits here: the service says whether it is right.
+async fn pin(Shared(page): Shared<Arc<Page>>, ConnectInfo(from): ConnectInfo<SocketAddr>, Json(given): Json<Pin>) -> (StatusCode, String) {
+    let (_, may) = page.who(from);
+    if !may {
+        return (StatusCode::FORBIDDEN, "Only whoever is at this computer may do that.\n".into());
+    }
+    if given.pin.len() > LONGEST_PIN {
+        return (StatusCode::BAD_REQUEST, "That is no PIN.\n".into());
+    }
+    let (answer, answered) = oneshot::channel();
+    let silent = || (StatusCode::SERVICE_UNAVAILABLE, "The service cannot be reached from this computer now. Try again.\n".into());
+    if page.pins.try_send(Typed { pin: given.pin, answer }).is_err() {
+        return silent();
+    }
+    match tokio::time::timeout(SAYS, answered).await {
+        Ok(Ok((right, text))) => (if right { StatusCode::OK } else { StatusCode::UNAUTHORIZED }, text + "\n"),
+        _ => silent(),
     }
 }

@@ -9,6 +9,8 @@ pub enum FromAgent {
     TicketKept,
     /// What it knows of its machine.
     Facts(Box<MachineFacts>),
+    /// The person at the machine typed the PIN of a visit on the agent's page.
+    VisitPin(String),
 }
 
 /// What the service says.
@@ -17,6 +19,13 @@ pub enum FromAgent {
 pub enum FromService {
     /// Put these authorities (lines of OpenSSH's public key format) where the SSH server reads them.
     Trust(Vec<String>),
+    /// What became of the PIN that was typed, for the person.
+    VisitTaken {
+        /// Whether it was the right one.
+        right: bool,
+        /// A sentence.
+        text: String,
+    },
 }
 
 macro_rules! as_json {

@@ -228,6 +228,12 @@ async fn listen(app: Arc<App>, known: Arc<Known>, tunnel: Tunnel, mut inbox: Inb
                 });
                 app.store.ticket_kept(&machine, &handed).await
             }
+            Some(FromAgent::VisitPin(pin)) => {
+                let from = known.row().last_from.parse().unwrap_or(IpAddr::from([0, 0, 0, 0]));
+                let (right, text) = crate::visits::arrive_at(&app, &machine, &pin, from).await;
+                tunnel.message(FromService::VisitTaken { right, text }.encode());
+                Ok(())
+            }
             // More often than it has news is only noise.
             Some(FromAgent::Facts(facts)) if known.may_tell() => heard(&app, &known, facts.bounded()).await,
             Some(FromAgent::Facts(_)) => Ok(()),

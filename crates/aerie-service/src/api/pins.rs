@@ -2,13 +2,11 @@
 
 use super::caller::Caller;
 use super::problem::Problem;
-use crate::identity::PinTried;
 use crate::service::App;
-use crate::visits::{self, VisitError, change};
+use crate::visits::{self, Arrived};
 use aerie_api::{GivenPin, IssuedPin, NewPin, PinTaken, PinView, VisitPass};
-use aerie_core::audit::{Finding, FindingKind};
 use aerie_core::directory::Act;
-use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::evidence::EventKind;
 use aerie_core::visit::Device;
 use aerie_store::Pin;
 use axum::Json;
@@ -139,48 +137,20 @@ pub(super) async fn enter(
     ConnectInfo(from): ConnectInfo<SocketAddr>,
     Json(given): Json<GivenPin>,
 ) -> Result<Json<PinTaken>, Problem> {
-    let (now, from) = (Timestamp::now(), from.ip().to_canonical());
-    let event = |says: &str| NewEvent::new(now, EventKind::PinTried, "stranger").from(from).says(says);
-    match app.identity.try_pin(given.visit.as_deref(), &given.pin, from, &app.settings().pins(), now).await? {
-        PinTried::Right(pin) => {
-            app.log.append(event("Somebody typed the right PIN of a visit.").with("pin", pin.id.clone()).with("right", true)).await?;
-            app.tell("pins");
+    let from = from.ip().to_canonical();
+    let device = Device { address: from.to_string(), ..Device::default() };
+    match visits::arrive(&app, given.visit.as_deref(), &given.pin, from, device).await? {
+        Arrived::Right(pin, visit) => {
             let rules = app.rules.now();
             let by = rules.policy.directory().person(&pin.issued_by);
             let (name, organisation) = by.map_or((String::new(), String::new()), |p| (p.shown().into(), p.organisation.clone()));
-            let arrived = change(&app, &pin.id, |v, times, now| {
-                let device = Device { address: from.to_string(), ..Device::default() };
-                v.handle_arrival(device, times, now)
-            });
-            let pass = match arrived.await {
-                Ok((visit, ())) => Some(VisitPass { token: visits::give_pass(&app, &visit.id).await?, visit: visit.id }),
-                // A PIN of nothing but itself.
-                Err(VisitError::Missing) => None,
-                Err(e) => return Err(e.into()),
+            let pass = match visit {
+                Some(visit) => Some(VisitPass { token: visits::give_pass(&app, &visit.id).await?, visit: visit.id }),
+                None => None,
             };
             Ok(Json(PinTaken { by: name, organisation, note: pin.note, pass }))
         }
-        PinTried::Wrong => {
-            app.note(event("Somebody typed a PIN that is nobody's.").with("right", false)).await;
-            app.tell("pins");
-            Err(Problem::wrong_pin())
-        }
-        PinTried::Wait(seconds) => Err(Problem::wait(seconds)),
-        PinTried::Sprayed(seconds) => {
-            sprayed(&app, now).await;
-            Err(Problem::wait(seconds))
-        }
-    }
-}
-
-/// Makes a finding of it that PINs were sprayed: one an hour, however often somebody tries.
-async fn sprayed(app: &App, now: Timestamp) {
-    let cause = format!("pins {}", now.as_second() / 3600);
-    let wrong = app.settings().pins().everywhere;
-    let sentence = format!("{wrong} wrong PINs were tried within ten minutes; nobody may try one for a while.");
-    let finding = Finding::seen(FindingKind::PinSpraying, &cause, "", "", sentence, now);
-    match crate::audit::keep(app, vec![finding]).await {
-        Ok(_) => app.tell("findings"),
-        Err(e) => tracing::error!(error = %e, "a finding could not be kept"),
+        Arrived::Wrong => Err(Problem::wrong_pin()),
+        Arrived::Wait(seconds) => Err(Problem::wait(seconds)),
     }
 }

@@ -50,6 +50,7 @@ pub(super) fn view(app: &App, visit: &Visit) -> VisitView {
         ("screen", &visit.device.screen),
         ("address", &visit.device.address),
         ("host", &visit.device.host),
+        ("machine", &visit.device.machine),
         ("people", &visit.device.people.join(", ")),
         ("disorder", &visit.device.disorder.join(", ")),
     ];

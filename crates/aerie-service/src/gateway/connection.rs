@@ -276,6 +276,7 @@ impl Connection {
             Slot::None => {
                 let session = self.begin(granted, steps).await?;
                 *slot = Slot::Open(session.clone());
+                crate::visits::joined(&self.app, self.person.person(), &session.machine, &session.live.id).await;
                 session
             }
         };

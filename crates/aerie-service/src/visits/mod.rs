@@ -1,8 +1,10 @@
 //! Visits: changed one at a time, tended while they are open, and reported when they are closed.
 
+mod arrive;
 mod meeting;
 mod record;
 
+pub(crate) use arrive::{Arrived, arrive, arrive_at, joined};
 pub(crate) use meeting::{Meeting, Program};
 pub(crate) use record::record;
 
@@ -14,6 +16,7 @@ use crate::service::App;
 use aerie_core::directory::Machine;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capability, Consent, Facts, Outcome, Proofs, Request, Tracks};
+use aerie_core::session::EndReason;
 use aerie_core::settings::Setting;
 use aerie_core::visit::{QUEUE_LABEL, Visit, VisitEffect, VisitFault, VisitTimes};
 use aerie_store::{Notice, StoreError};
@@ -42,6 +45,8 @@ pub(crate) struct Visits {
     /// Whoever changes one does it in their turn.
     turn: tokio::sync::Mutex<()>,
     meetings: Mutex<HashMap<String, Arc<Meeting>>>,
+    /// Visits whose person sits at a managed machine, by its name.
+    seats: Mutex<HashMap<String, String>>,
     /// Something changed: time may change something sooner.
     changed: Notify,
 }
@@ -50,7 +55,14 @@ impl Default for Visits {
     fn default() -> Self {
         let pages = Places::new(MOST_PAGES, MOST_PAGES_FROM_ONE);
         let fetching = Places::new(MOST_FETCHING, MOST_FETCHING_FROM_ONE);
-        Self { pages, fetching, turn: tokio::sync::Mutex::default(), meetings: Mutex::default(), changed: Notify::new() }
+        Self {
+            pages,
+            fetching,
+            turn: tokio::sync::Mutex::default(),
+            meetings: Mutex::default(),
+            seats: Mutex::default(),
+            changed: Notify::new(),
+        }
     }
 }
 
@@ -68,6 +80,16 @@ impl Visits {
     /// Where the line was given that has one of these secrets, shown by the holder of this key.
     pub(crate) fn of_line(&self, hashes: &[[u8; 32]], key: &str) -> Option<Arc<Meeting>> {
         self.lock().values().find(|m| m.takes_line(hashes, key)).cloned()
+    }
+
+    /// The person of a visit sits at this machine.
+    fn sit(&self, machine: &str, id: &str) {
+        self.seats.lock().unwrap_or_else(PoisonError::into_inner).insert(machine.into(), id.into());
+    }
+
+    /// The visit whose person sits at this machine.
+    fn at(&self, machine: &str) -> Option<String> {
+        self.seats.lock().unwrap_or_else(PoisonError::into_inner).get(machine).cloned()
     }
 
     /// Nobody of a visit is there any more.
@@ -163,6 +185,12 @@ pub(crate) async fn change<T>(
     if place(&visit) != before {
         app.visits.lock().values().for_each(|m| m.handle_change());
     }
+    if visit.ended.is_some() && !visit.device.machine.is_empty() {
+        app.visits.seats.lock().unwrap_or_else(PoisonError::into_inner).retain(|_, v| v != id);
+        for live in visit.sessions.iter().filter_map(|s| app.live.get(s)) {
+            live.end_saying(EndReason::Left, "the visit is over");
+        }
+    }
     if let Some(meeting) = app.visits.met(id) {
         meeting.handle_change();
         if visit.closed.is_some() || visit.ended.is_some() {
@@ -236,6 +264,9 @@ pub(crate) async fn is_theirs(app: &App, id: &str, token: &str) -> Result<bool, 
 
 /// Waits for what time changes.
 pub(crate) async fn tend(app: Arc<App>) {
+    if let Err(e) = arrive::seat(&app).await {
+        tracing::error!(error = %e, "it is not known who sits where");
+    }
     loop {
         let now = Timestamp::now();
         match app.store.visits_due(now).await {
