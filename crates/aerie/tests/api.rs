@@ -63,7 +63,7 @@ fn paths() -> Vec<(Method, String)> {
 }
 
 /// What answers strangers: how one comes in.
-const OPEN: [&str; 8] = [
+const OPEN: [&str; 9] = [
     "/api/v1/welcome",
     "/api/v1/sign-in",
     "/api/v1/invitations/",
@@ -72,6 +72,8 @@ const OPEN: [&str; 8] = [
     // People who want help have no account; whose visit it is is proved within.
     "/api/v1/help/",
     "/api/v1/visits/nothing/page",
+    // The program that they start: it holds no secret, and can do nothing without the code of a visit.
+    "/api/v1/visit-program",
     // Agents prove themselves within.
     "/api/v1/agents/connect",
 ];
