@@ -6,13 +6,14 @@ import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
 import SessionTable from "../features/sessions/SessionTable.vue";
 import { useEndSession } from "../features/sessions/useEndSession";
+import LiveScreens from "../features/live/LiveScreens.vue";
 import StopPanel from "../features/live/StopPanel.vue";
 import DayStrips from "../features/strips/DayStrips.vue";
 import StripLegend from "../features/strips/StripLegend.vue";
 import { clock as hour, isoDay, longDay } from "../lib/time";
 import StateNote from "../ui/StateNote.vue";
 
-const { administers } = useMe();
+const { data: me, administers } = useMe();
 const { data: now, zone, error: nowError, refetch } = useNow();
 const end = useEndSession();
 
@@ -142,7 +143,7 @@ const findings = useQuery({
     <div>
       <div class="mb-2 flex items-baseline gap-4">
         <h2>Live</h2>
-        <RouterLink v-if="now?.live" to="/watch">Watch the terminals</RouterLink>
+        <RouterLink v-if="now?.live" to="/watch">Watch terminals and screens</RouterLink>
       </div>
       <SessionTable
         v-if="live.data.value?.items.length"
@@ -152,6 +153,7 @@ const findings = useQuery({
         :can-end="administers"
         @end="end.mutate($event.id)"
       />
+      <LiveScreens :sessions="live.data.value?.items ?? []" :me="me?.person ?? ''" />
       <p v-if="(now?.live ?? 0) > MOST_LIVE && live.data.value?.items.length" class="mt-2">
         <RouterLink to="/sessions?state=live">All {{ now!.live }} live sessions</RouterLink>
       </p>

@@ -24,7 +24,7 @@ const listed = useQuery({
   refetchInterval: 15_000,
 });
 const all = computed(() =>
-  (listed.data.value?.items ?? []).filter((s) => s.uses.some((u) => u === "shell" || u === "exec")),
+  (listed.data.value?.items ?? []).filter((s) => s.uses.some((u) => u === "shell" || u === "exec" || u === "view")),
 );
 const shown = computed(() => all.value.slice(0, MOST));
 const large = ref("");
@@ -52,7 +52,7 @@ const sentence = computed(() => {
     :error="listed.error.value"
     @retry="listed.refetch()"
   />
-  <ul v-else class="mt-4 grid items-start gap-4 lg:grid-cols-2 xl:grid-cols-3" aria-label="Live terminals">
+  <ul v-else class="mt-4 grid items-start gap-4 lg:grid-cols-2 xl:grid-cols-3" aria-label="Live sessions">
     <li
       v-for="s in shown"
       :key="s.id"

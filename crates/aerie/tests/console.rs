@@ -829,6 +829,19 @@ async fn a_desktop_is_controlled_with_this_keyboard_and_played_afterwards() {
     assert_eq!(focused.json(), "desktop-back");
     type_into(&d, "textarea[name=words]", "the slit is open\n").await;
     says(&d, "[data-testid=said]", "the slit is open").await;
+    // Whoever may watch sees it small among what is live, and among what is watched; whoever is watched is told.
+    let watcher = browser(1280, 800, true).await;
+    sign_in(&watcher, "lena").await;
+    for (page, wish) in [("/", Some("[data-testid=small-pictures]")), ("/watch", None)] {
+        goto(&watcher, page).await;
+        if let Some(button) = wish {
+            click(&watcher, button).await;
+        }
+        seen(&watcher).await;
+        assert_eq!(faults(&watcher).await, Vec::<String>::new(), "{page}");
+    }
+    says(&d, "main, body", "lena watches").await;
+    watcher.quit().await.unwrap();
     click(&d, "[data-testid=leave]").await;
     says(&d, "[data-testid=desktop-over]", "because the person left").await;
     d.query(By::LinkText("Its record and recording")).first().await.unwrap().click().await.unwrap();

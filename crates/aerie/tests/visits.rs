@@ -160,6 +160,8 @@ async fn a_visit_goes_from_an_incident_to_its_record_there() {
     rhea.share().await;
     let (mut link, session) = look(&mira, &started.visit).await;
     rhea.until("a wish for a whole picture", |t| *t == ToVisited::Key).await;
+    link.say(&FromViewer::Refresh).await;
+    rhea.until("the wish again, of whoever sees nothing", |t| *t == ToVisited::Key).await;
     rhea.link.film(false, 1, b"not a whole one").await;
     rhea.link.film(true, 2, b"a whole picture").await;
     next_message(&mut link, |m| matches!(m, Message::Film { width: 64, .. })).await;

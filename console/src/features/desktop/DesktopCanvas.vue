@@ -21,9 +21,13 @@ const emit = defineEmits<{
   at: [x: number, y: number, buttons: number];
   line: [points: [number, number][]];
   sized: [width: number, height: number];
+  /** Film of which no picture can be seen: a whole one is needed. */
+  blind: [];
 }>();
 
 const LONG_PRESS = 600;
+/** How long film may be without a picture. */
+const BLIND = 3000;
 const WHEEL_STEP = 40;
 
 const picture = ref<HTMLCanvasElement>();
@@ -42,6 +46,7 @@ let wheel = 0;
 let decoder: VideoDecoder | undefined;
 /** A film is shown from its first whole picture on. */
 let whole = false;
+let blind = 0;
 let press = 0;
 let touch: { x: number; y: number; dragging: boolean } | undefined;
 
@@ -108,8 +113,11 @@ function film(codec: string, width: number, height: number) {
   whole = false;
   resize(width, height);
   if (typeof VideoDecoder === "undefined") return;
+  window.clearInterval(blind);
+  blind = window.setInterval(() => emit("blind"), BLIND);
   decoder = new VideoDecoder({
     output: (frame) => {
+      window.clearInterval(blind);
       resize(frame.displayWidth, frame.displayHeight);
       picture.value?.getContext("2d", { alpha: false })?.drawImage(frame, 0, 0);
       frame.close();
@@ -308,6 +316,7 @@ onBeforeUnmount(() => {
   window.removeEventListener("blur", left);
   keyboard.releaseAll();
   cancelAnimationFrame(frame);
+  window.clearInterval(blind);
   if (decoder && decoder.state !== "closed") decoder.close();
 });
 defineExpose({

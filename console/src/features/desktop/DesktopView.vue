@@ -182,6 +182,7 @@ onBeforeUnmount(() => {
           @key="(keysym, down) => link.send({ key: [keysym, down] })"
           @at="(x, y, buttons) => link.send({ at: [x, y, buttons] })"
           @line="(points) => link.send({ line: points })"
+          @blind="own && link.send('refresh')"
         />
         <dl
           v-if="measured"

@@ -41,6 +41,7 @@ export function useShare(
   let encoder: VideoEncoder | undefined;
   let film: Film | undefined;
   let last = -1;
+  /** A whole picture is owed: until one came out of the coder, which may leave pictures out. */
   let key = true;
   /** Of a screen on which nothing changes no further picture comes: the last is kept for whoever begins to look. */
   let held: VideoFrame | undefined;
@@ -55,6 +56,7 @@ export function useShare(
     if (encoder && encoder.state !== "closed") encoder.close();
     encoder = new VideoEncoder({
       output: (chunk) => {
+        if (chunk.type === "key") key = false;
         const piece = new ArrayBuffer(9 + chunk.byteLength);
         const view = new DataView(piece);
         view.setUint8(0, chunk.type === "key" ? 1 : 0);
@@ -74,7 +76,6 @@ export function useShare(
     const at = Math.round(performance.now() * 1000);
     const whole = key || at - last >= WHOLE;
     if (whole) last = at;
-    key = false;
     const timed = new VideoFrame(frame, { timestamp: at });
     encoder?.encode(timed, { keyFrame: whole });
     timed.close();
@@ -98,7 +99,7 @@ export function useShare(
 
   function settle() {
     window.clearTimeout(settling);
-    settling = window.setTimeout(() => held && !sendHeld() && settle(), SETTLES);
+    settling = window.setTimeout(() => held && (!sendHeld() || key) && settle(), SETTLES);
   }
 
   async function follow(track: MediaStreamTrack) {
@@ -168,6 +169,7 @@ export function useShare(
     wantKey: () => {
       key = true;
       if (held && encoder?.state === "configured") encode(held);
+      settle();
     },
     /** The connection is another: what is shared is told again. */
     again: () => {
@@ -175,6 +177,7 @@ export function useShare(
       if (!film || !sharing.value) return;
       begin(film);
       if (held) encode(held);
+      settle();
     },
   };
 }

@@ -411,6 +411,9 @@ impl Desktop {
 
     /// The whole picture is asked of the machine anew.
     pub(crate) async fn refresh(&self) {
+        if let Some(meeting) = self.visit.as_ref().filter(|_| self.film) {
+            return meeting.tell(aerie_api::ToVisited::Key);
+        }
         self.order(Order::Refresh).await;
     }
 
