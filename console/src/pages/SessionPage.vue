@@ -123,6 +123,7 @@ const rest = computed(() => {
           />
           <RecordingPlayer
             v-else-if="frames.data.value && (!readsAll || findings.data.value)"
+            :id="id"
             ref="player"
             :frames="frames.data.value"
             :findings="findings.data.value?.items ?? []"

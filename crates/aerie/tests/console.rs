@@ -873,7 +873,13 @@ async fn visiting(dark: bool) -> (WebDriver, WebDriver) {
 
 async fn shares(rhea: &WebDriver) {
     click(rhea, "[data-testid=allow]").await;
-    rhea.execute(format!("window.open('{}/plotter')", world().people.demo.desk), vec![]).await.unwrap();
+    // A page that is not there yet cannot be chosen.
+    let here = rhea.window().await.unwrap();
+    let beside = rhea.new_window().await.unwrap();
+    rhea.switch_to_window(beside).await.unwrap();
+    rhea.goto(format!("{}/plotter", world().people.demo.desk)).await.unwrap();
+    assert_eq!(rhea.title().await.unwrap(), "What the plotter says");
+    rhea.switch_to_window(here).await.unwrap();
     click(rhea, "[data-testid=share]").await;
     says(rhea, "[data-testid=sharing]", "it is recorded").await;
 }

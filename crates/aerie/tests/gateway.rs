@@ -5,6 +5,8 @@
 mod common;
 
 use aerie_client::ListQuery;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use common::{client, closed_session, until, world};
 use std::process::Stdio;
 use std::time::Duration;
@@ -158,9 +160,8 @@ async fn typed_secrets_are_not_recorded_and_what_is_shown_is() {
     let raw = serde_json::to_string(&frames).unwrap();
     let text = client().recording_text(&session.id).await.unwrap();
     assert!(text.contains("read -rs") && !text.contains("hunter-two"), "{text}");
-    use base64::Engine as _;
     for f in &frames {
-        let bytes = f.data.as_ref().map(|d| base64::engine::general_purpose::STANDARD.decode(d).unwrap()).unwrap_or_default();
+        let bytes = f.data.as_ref().map(|d| STANDARD.decode(d).unwrap()).unwrap_or_default();
         assert!(!String::from_utf8_lossy(&bytes).contains("hunter"), "{f:?}");
     }
     assert!(raw.contains("hidden"));
@@ -249,4 +250,44 @@ async fn a_stalled_channel_does_not_hold_up_the_others() {
     }
     let _ = stalled.kill().await;
     let _ = master.kill().await;
+}
+
+/// The last picture of a film, as grey levels of 800 × 480 points.
+fn last_picture(film: &[u8]) -> Vec<u8> {
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), film).unwrap();
+    let mut player = std::process::Command::new("ffmpeg");
+    player.args(["-v", "error", "-i"]).arg(file.path()).args(["-f", "rawvideo", "-pix_fmt", "gray", "-"]);
+    let pictures = player.output().unwrap().stdout;
+    pictures[pictures.len() - 800 * 480..].to_vec()
+}
+
+#[tokio::test]
+async fn a_recorded_terminal_becomes_a_film_that_plays_anywhere() {
+    let p = &world().people;
+    // Of this account nobody else has a terminal here; a wide block is easily told from an empty screen.
+    let drawn = "printf '\\033[?25l\\033[5;1H\\033[47m%80s\\033[0m' ''; sleep 1";
+    let shown = p.run_with("ssh", "", &["-tt", "backup-runner+archive-db@aerie", drawn], "").await.unwrap();
+    assert_eq!(shown.status, Some(0), "{}", shown.err);
+    let id = until("the recording", async || {
+        let query = aerie_client::SessionQuery { person: Some("backup-runner".into()), limit: Some(20), ..Default::default() };
+        let all = client().sessions(&query).await.ok()?.items;
+        let mut found = None;
+        for s in all.into_iter().filter(|s| s.ended.is_some() && s.recorded) {
+            let frames = client().frames(&s.id).await.ok()?;
+            let shown: Vec<u8> = frames.iter().filter_map(|f| STANDARD.decode(f.data.as_ref()?).ok()).flatten().collect();
+            if String::from_utf8_lossy(&shown).contains("\x1b[5;1H") {
+                found = found.or(Some(s.id));
+            }
+        }
+        found
+    })
+    .await;
+    client().make_film(&id).await.unwrap();
+    let made = until("the film", async || client().film(&id).await.ok().filter(|f| f.state != "waiting")).await;
+    assert_eq!(made.state, "done", "{made:?}");
+    let picture = last_picture(&client().fetch_film(&id).await.unwrap());
+    let bright = |row: usize| picture[row * 800..(row + 1) * 800].iter().filter(|p| **p > 180).count();
+    // The fifth line is white, the tenth is not.
+    assert!(bright(4 * 20 + 10) > 700 && bright(9 * 20 + 10) < 50, "{} {}", bright(90), bright(190));
 }

@@ -204,6 +204,7 @@ fn allowed(role: &str) -> BTreeSet<&'static str> {
         "askForHelp",
         "helpQueue",
         "visitPage",
+        "visitProgram",
         "visitScreen",
     ];
     const DIRECTORY: &[&str] = &["people", "reachMatrix"];

@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
+import { useQuery } from "@tanstack/vue-query";
 import { computed, onMounted, ref, watch } from "vue";
 import { api, failure, unwrap, type Finding, type Frame } from "../../api/client";
 import { readMessage, readRecorded, type RecordedMessage } from "../../lib/desktop";
 import { counter } from "../../lib/time";
+import FilmMaker from "../sessions/FilmMaker.vue";
 import PlayBar from "../sessions/PlayBar.vue";
 import { usePlayhead } from "../sessions/usePlayhead";
 import DesktopCanvas from "./DesktopCanvas.vue";
@@ -26,17 +27,6 @@ const stretches = useQuery({
   queryFn: async () =>
     unwrap(await api.GET("/api/v1/recordings/{id}/stretches", { params: { path: { id: props.id } } })),
   staleTime: Infinity,
-});
-const queries = useQueryClient();
-const path = { path: { id: props.id } };
-const film = useQuery({
-  queryKey: ["film", props.id],
-  queryFn: async () => unwrap(await api.GET("/api/v1/recordings/{id}/film", { params: path })),
-  refetchInterval: (q) => (q.state.data?.state === "waiting" ? 1000 : false),
-});
-const make = useMutation({
-  mutationFn: async () => unwrap(await api.POST("/api/v1/recordings/{id}/film", { params: path })),
-  onSuccess: (made) => queries.setQueryData(["film", props.id], made),
 });
 const bars = computed(() => {
   const sums = new Array<number>(BARS).fill(0);
@@ -157,20 +147,7 @@ defineExpose({ seek: head.seek, play: () => (head.playing.value = true) });
         >Picture</a
       >
     </PlayBar>
-    <p class="flex flex-wrap items-center gap-3 bg-sheet px-3 pb-2 text-[0.92rem]" data-testid="film">
-      <a v-if="film.data.value?.state === 'done'" :href="`/api/v1/recordings/${id}/film.webm`">Fetch the film (WebM)</a>
-      <span v-else-if="film.data.value?.state === 'waiting'" role="status" class="text-soft"
-        >A film is being made: {{ counter(film.data.value.reached) }} of {{ counter(film.data.value.length) }}.</span
-      >
-      <template v-else>
-        <button class="button" data-testid="make-film" :disabled="make.isPending.value" @click="make.mutate()">
-          Make a film of it
-        </button>
-        <span v-if="film.data.value?.failure" role="alert">It could not be made: {{ film.data.value.failure }}.</span>
-        <span v-else class="text-soft">A WebM file that plays anywhere.</span>
-      </template>
-      <span v-if="make.error.value" role="alert">{{ make.error.value.message }}</span>
-    </p>
+    <FilmMaker :id="id" />
     <p v-if="trouble" role="alert" class="bg-sheet px-3 pb-2 text-[0.92rem]">{{ trouble }}</p>
     <ol class="grid grid-cols-8 gap-1 bg-sheet px-3 pb-3" aria-label="Pictures along the time line">
       <li v-for="at in pictures" :key="at">

@@ -3,12 +3,13 @@ import type { Terminal } from "@xterm/xterm";
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from "vue";
 import type { Finding, Frame } from "../../api/client";
 import { activity, bytes, channels, frameAfter, tape } from "../../lib/recording";
+import FilmMaker from "./FilmMaker.vue";
 import PlayBar from "./PlayBar.vue";
 import { openTerminal } from "./terminal";
 import { usePlayhead } from "./usePlayhead";
 
 /** Plays what a terminal showed: faster, without pauses, from any moment. Keys: space, left, right, home, end. */
-const props = defineProps<{ frames: Frame[]; findings: Finding[]; start?: number }>();
+const props = defineProps<{ id: string; frames: Frame[]; findings: Finding[]; start?: number }>();
 
 const BARS = 150;
 
@@ -83,5 +84,6 @@ defineExpose({ seek: head.seek, play: () => (head.playing.value = true) });
         </select>
       </label>
     </PlayBar>
+    <FilmMaker v-if="offered.length" :id="id" />
   </section>
 </template>

@@ -149,6 +149,10 @@ function stop() {
               {{ s.watched ? `${s.helper} sees what you share` : "What you share waits to be looked at"
               }}{{ s.recorded ? ", and it is recorded." : "." }}
             </p>
+            <p v-if="visit.share.dark.value" role="alert">
+              Your browser gives no picture of what you chose: it may be minimised or covered. Bring it to the front, or
+              stop and choose something else.
+            </p>
             <button class="button self-start" data-testid="stop-sharing" @click="stop">Stop sharing</button>
           </template>
           <ProgramOffer

@@ -17,6 +17,9 @@ const WAITING = 400_000;
 /** After so many milliseconds without another picture the last one is sent once more: it may have been left out, and it gets sharper. */
 const SETTLES = 700;
 
+/** So many milliseconds without a first picture are too many. */
+const DARK = 4000;
+
 /** The tracks of a screen as pictures: as they come where the browser can do that, also while this page is not seen. */
 interface TrackProcessor {
   readable: ReadableStream<VideoFrame>;
@@ -36,6 +39,8 @@ export function useShare(
 ) {
   const sharing = ref(false);
   const error = ref("");
+  /** The browser gives no picture of what was chosen. */
+  const dark = ref(false);
   const stream = shallowRef<MediaStream>();
   const size = reactive<[number, number]>([1, 1]);
   let encoder: VideoEncoder | undefined;
@@ -85,6 +90,7 @@ export function useShare(
     if (!sharing.value) return frame.close();
     held?.close();
     held = frame;
+    dark.value = false;
     sendHeld();
     settle();
   }
@@ -144,6 +150,7 @@ export function useShare(
       ended();
     };
     void follow(track);
+    window.setTimeout(() => (dark.value = sharing.value && !held), DARK);
   }
 
   function stop() {
@@ -160,6 +167,7 @@ export function useShare(
 
   return {
     sharing,
+    dark,
     error,
     stream,
     size,

@@ -245,12 +245,12 @@ async fn film_view(app: &App, row: &aerie_store::SessionRow) -> Result<Json<Film
     Ok(Json(FilmView { state, reached, length: row.length_ms, failure }))
 }
 
-/// Have a film made of a recorded desktop (WebM). It is made in the background, and goes on after a restart.
+/// Have a film made of a recorded desktop or terminal (WebM). It is made in the background, and goes on after a restart.
 #[utoipa::path(post, path = "/recordings/{id}/film", operation_id = "makeFilm", params(("id" = String, Path)), responses((status = 200, body = FilmView), (status = 404), (status = 422)))]
 pub(super) async fn make_film(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Json<FilmView>, Problem> {
     let (_, row) = open(&app, &caller, &id, "exported a film of").await?;
-    if row.ended.is_none() || !row.uses.split(' ').any(|u| u == "view") {
-        return Err(Problem::not_good("Films are made of desktop sessions that are over; a terminal is exported as text."));
+    if row.ended.is_none() || !row.uses.split(' ').any(|u| matches!(u, "view" | "shell" | "exec")) {
+        return Err(Problem::not_good("Films are made of sessions that are over, with a desktop or a terminal."));
     }
     app.store.want_film(&id, &caller.person.name, Timestamp::now()).await?;
     app.films.notify_one();

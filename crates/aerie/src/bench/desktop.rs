@@ -1,6 +1,7 @@
 //! Desktops: decoding, the way from a key to the picture in a browser, bytes to the browser and to the disk against the server's own best
 //! coding, many at a time, and finding a moment in ten hours.
 
+use super::activity::{Activity, Going, SCROLLING, begin, terminal};
 use super::served::{CONSOLE_SECRET, Served, cpu_seconds, free_port, machine, serve};
 use super::{Figure, Outcome, median};
 use aerie::demo::browser::Browser;
@@ -27,14 +28,13 @@ const SPAN: Duration = Duration::from_secs(30);
 const MANY: usize = 20;
 /// Ten hours, with a whole picture every ten seconds.
 const HOURS: u64 = 10;
-/// Lines of text that scroll by, thirty a second: what a build or a log looks like.
-const SCROLLING: &str = "while :; do head -c 900 /dev/urandom | base64 -w 96 | head -n 3; sleep 0.1; done";
 /// A screen that changes a line five times a second.
 const QUIET: &str = "n=0; while :; do printf '\\033[H frame %d ' $n; n=$((n+1)); sleep 0.2; done";
 
-/// An X server with a terminal in it.
+/// An X server.
 struct Screen {
     at: SocketAddr,
+    display: String,
     children: Vec<Child>,
 }
 
@@ -48,7 +48,7 @@ impl Drop for Screen {
 }
 
 impl Screen {
-    fn start(script: &str) -> Outcome<Self> {
+    fn empty() -> Outcome<Self> {
         let at = free_port()?;
         let mut server = Command::new("setpriv");
         server.args(["--pdeathsig", "KILL", "Xtigervnc", "-displayfd", "1", "-geometry", "1280x800", "-depth", "24", "-localhost=1"]);
@@ -56,17 +56,31 @@ impl Screen {
         let mut server = server.stdout(Stdio::piped()).stderr(Stdio::null()).spawn()?;
         let mut line = String::new();
         BufReader::new(server.stdout.take().ok_or("no pipe")?).read_line(&mut line)?;
-        let mut terminal = Command::new("setpriv");
-        terminal.args(["--pdeathsig", "KILL", "xterm", "-geometry", "200x58+0+0", "-e", "sh", "-c", script]);
-        let terminal = terminal.env("DISPLAY", format!(":{}", line.trim())).stderr(Stdio::null()).spawn()?;
-        Ok(Self { at, children: vec![server, terminal] })
+        Ok(Self { at, display: format!(":{}", line.trim()), children: vec![server] })
+    }
+
+    /// With a terminal that fills it.
+    fn start(script: &str) -> Outcome<Self> {
+        let mut screen = Self::empty()?;
+        screen.children.push(terminal(&screen.display, "200x58+0+0", script)?);
+        Ok(screen)
+    }
+
+    /// With something that goes on.
+    fn busy(what: Activity) -> Outcome<(Self, Going)> {
+        let screen = Self::empty()?;
+        let going = begin(what, &screen.display)?;
+        Ok((screen, going))
     }
 }
 
 pub(super) fn figures() -> Outcome<Vec<Figure>> {
     let mut found = vec![decoded(Coding::Zrle)?, decoded(Coding::Tight)?];
     let runtime = tokio::runtime::Runtime::new()?;
-    found.extend(runtime.block_on(carried())?);
+    for what in Activity::ALL {
+        found.extend(runtime.block_on(carried(what))?);
+    }
+    found.extend(runtime.block_on(typed())?);
     found.extend(runtime.block_on(many())?);
     found.push(sought()?);
     Ok(found)
@@ -168,12 +182,11 @@ async fn open(served: &Served, machine: &str) -> Outcome<(DesktopLink, String)> 
     }
 }
 
-/// One busy desktop: bytes each way and to the disk, and keys in a browser.
-async fn carried() -> Outcome<Vec<Figure>> {
-    let screen = Screen::start(SCROLLING)?;
-    let typing = Screen::start("cat")?;
+/// One busy desktop: bytes each way and to the disk.
+async fn carried(what: Activity) -> Outcome<Vec<Figure>> {
+    let (screen, _going) = Screen::busy(what)?;
     let (at, from_server) = counted(screen.at).await?;
-    let served = served(vec![("busy".into(), at), ("typing".into(), typing.at)]).await?;
+    let served = served(vec![("busy".into(), at)]).await?;
     let (mut link, session) = open(&served, "busy").await?;
     let (began, cpu) = (Instant::now(), cpu_seconds(served.child.id())?);
     let (mut to_browser, mut updates) = (0u64, 0u64);
@@ -192,8 +205,8 @@ async fn carried() -> Outcome<Vec<Figure>> {
     let (recorded, tight) = (std::fs::metadata(file)?.len() as f64, from_server.load(Ordering::Relaxed) as f64);
     let to_browser = to_browser as f64;
     let updates = updates as f64 / SPAN.as_secs_f64();
-    let mut found = vec![
-        Figure::alone("scrolling text: updates", "/s", updates, "(stated)", true, 1),
+    Ok(vec![
+        Figure::alone(what.name(), "/s", updates, "(stated)", true, 1),
         Figure::beside(
             "the same: kB/s to the browser, against Tight of the server",
             "kB/s",
@@ -213,13 +226,13 @@ async fn carried() -> Outcome<Vec<Figure>> {
             1,
         ),
         Figure::alone("the same: the whole service, recording with it", "% of a core", cpu, "recording at most 10", cpu <= 10.0, 1),
-    ];
-    found.extend(typed(&served).await?);
-    Ok(found)
+    ])
 }
 
 /// From a key pressed in the page to its picture on the page's canvas: the machine's own echo is a part of it.
-async fn typed(served: &Served) -> Outcome<Vec<Figure>> {
+async fn typed() -> Outcome<Vec<Figure>> {
+    let typing = Screen::start("cat")?;
+    let served = served(vec![("typing".into(), typing.at)]).await?;
     let Some(browser) = Browser::start(true).await.map_err(|e| e.message)? else {
         return Err("chromium-driver is not installed (`make packages`)".into());
     };

@@ -3,6 +3,7 @@
 //! Runs of ours and of the peer are interleaved, so that noise hits both; medians are compared.
 
 mod accesses;
+mod activity;
 mod api;
 mod audit;
 mod core;

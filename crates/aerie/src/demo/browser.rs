@@ -69,8 +69,16 @@ impl Browser {
         Ok(Some(browser))
     }
 
+    async fn get(&self, path: &str) -> Result<Value, Failure> {
+        self.call(path, self.http.get(format!("{}{path}", self.session))).await
+    }
+
     async fn post(&self, path: &str, body: Value) -> Result<Value, Failure> {
-        let answer = self.http.post(format!("{}{path}", self.session)).json(&body).send().await.map_err(|e| failed(path, e))?;
+        self.call(path, self.http.post(format!("{}{path}", self.session)).json(&body)).await
+    }
+
+    async fn call(&self, path: &str, request: reqwest::RequestBuilder) -> Result<Value, Failure> {
+        let answer = request.send().await.map_err(|e| failed(path, e))?;
         let good = answer.status().is_success();
         let value: Value = answer.json().await.map_err(|e| failed(path, e))?;
         let value = value.get("value").cloned().unwrap_or_default();
@@ -148,6 +156,25 @@ impl Browser {
     /// What the browser says.
     pub async fn run(&self, script: &str) -> Result<Value, Failure> {
         self.post("/execute/sync", json!({ "script": script, "args": [] })).await
+    }
+
+    /// Opens a page in a window beside this one, and waits until it is there.
+    ///
+    /// # Errors
+    /// What the browser says, or that the page does not come.
+    pub(super) async fn open_beside(&self, url: &str, title: &str) -> Result<(), Failure> {
+        let here = self.get("/window").await?;
+        let beside = self.post("/window/new", json!({ "type": "window" })).await?;
+        self.post("/window", json!({ "handle": beside.get("handle") })).await?;
+        self.goto(url).await?;
+        let began = std::time::Instant::now();
+        while self.get("/title").await?.as_str() != Some(title) {
+            if began.elapsed() > PATIENCE {
+                return Err(failed(url, "the page does not come"));
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        self.post("/window", json!({ "handle": here })).await.map(drop)
     }
 
     /// Keeps a cookie for the service whose page is open.

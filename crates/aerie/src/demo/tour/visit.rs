@@ -12,6 +12,8 @@ use std::time::Duration;
 /// Where the shell's window is on the screen of coude-1.
 const SHELL: (u16, u16) = (600, 500);
 const ENTER: u32 = 0xff0d;
+/// Title of the page that Rhea shares.
+const PLOTTER: &str = "What the plotter says";
 
 /// Whether the machines have a screen: the packages for it are installed.
 pub(super) fn has_screens() -> bool {
@@ -101,7 +103,7 @@ impl Tour {
         rhea.enter("input[name=pin]", &format!("{}\n", started.pin)).await?;
         let asked = rhea.says("[data-testid=visited-heading]", "would like to help you").await?;
         rhea.click("[data-testid=allow]").await?;
-        rhea.run(&format!("window.open('{}/plotter')", demo.desk)).await?;
+        rhea.open_beside(&format!("{}/plotter", demo.desk), PLOTTER).await?;
         rhea.click("[data-testid=share]").await?;
         rhea.says("[data-testid=sharing]", "waits to be looked at").await?;
 

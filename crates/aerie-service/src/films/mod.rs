@@ -1,5 +1,7 @@
-//! Films of recorded desktops, in an open format (WebM) that any player plays: made one at a time, in the order in which they were wanted, and
+//! Films of recorded desktops and terminals, in an open format (WebM) that any player plays: made one at a time, in the order in which they were wanted, and
 //! begun again when the service was stopped meanwhile. Encoding is the work of Debian's `ffmpeg`, which gets pictures and gives a file.
+
+mod terminal;
 
 use crate::recorder::read_recording;
 use crate::service::App;
@@ -12,6 +14,7 @@ use std::process::{Child, ChildStdin, Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
+use terminal::Terminals;
 
 /// How long a film is there to be fetched, and how often old ones are looked for.
 const KEPT: SignedDuration = SignedDuration::from_hours(24);
@@ -79,12 +82,15 @@ async fn one(app: &Arc<App>, session: &str) -> Result<(), String> {
     let (working, keys, stopping) = (reached.clone(), app.keys.clone(), app.stopping.clone());
     let into = partial.clone();
     let making = tokio::task::spawn_blocking(move || {
-        let mut film = Film { into: &into, step: step_of(length), picture: None, next_ms: 0, encoder: None };
+        let mut film = Film { into: &into, step: step_of(length), picture: None, terminals: None, next_ms: 0, encoder: None };
+        let mut trouble = Ok(());
         let read = read_recording(&recording, &keys, |f| {
             working.store(f.at_ms, Ordering::Relaxed);
-            !stopping.is_cancelled() && film.handle(f.at_ms, f.frame).is_ok()
+            trouble = film.handle(f.at_ms, f.channel, f.frame);
+            !stopping.is_cancelled() && trouble.is_ok()
         });
         read.map_err(|e| e.to_string())?;
+        trouble?;
         if stopping.is_cancelled() {
             return Err("the service was stopped".to_string());
         }
@@ -117,6 +123,7 @@ struct Film<'a> {
     into: &'a Path,
     step: u64,
     picture: Option<Framebuffer>,
+    terminals: Option<Terminals>,
     next_ms: u64,
     encoder: Option<Encoding>,
 }
@@ -155,8 +162,8 @@ impl Encoding {
 }
 
 impl Film<'_> {
-    fn handle(&mut self, at_ms: u64, frame: Frame) -> Result<(), String> {
-        let Frame::Desktop(bytes) = frame else { return Ok(()) };
+    fn handle(&mut self, at_ms: u64, channel: u32, frame: Frame) -> Result<(), String> {
+        let Frame::Desktop(bytes) = frame else { return self.terminal(at_ms, channel, &frame) };
         let Some(message) = Message::decode(&bytes) else { return Ok(()) };
         match &message {
             Message::Piece { data, .. } => return self.piece(at_ms, data),
@@ -176,8 +183,25 @@ impl Film<'_> {
         Ok(())
     }
 
+    fn terminal(&mut self, at_ms: u64, channel: u32, frame: &Frame) -> Result<(), String> {
+        if matches!(frame, Frame::Opened(o) if o.terminal) && self.terminals.is_none() {
+            (self.terminals, self.next_ms) = (Some(Terminals::new()?), at_ms);
+        }
+        self.until(at_ms)?;
+        if let Some(terminals) = &mut self.terminals {
+            terminals.handle(channel, frame);
+        }
+        Ok(())
+    }
+
     /// Writes the pictures that are due before a moment.
     fn until(&mut self, at_ms: u64) -> Result<(), String> {
+        // The picture is drawn when one is due: a terminal that floods the screen is not drawn line by line.
+        if self.next_ms < at_ms
+            && let Some(drawn) = self.terminals.as_mut().and_then(Terminals::draw)
+        {
+            self.picture = Some(drawn);
+        }
         let Some(picture) = &self.picture else { return Ok(()) };
         while self.next_ms < at_ms {
             if self.encoder.is_none() {
