@@ -17,8 +17,9 @@ const WAITING = 400_000;
 /** After so many milliseconds without another picture the last one is sent once more: it may have been left out, and it gets sharper. */
 const SETTLES = 700;
 
-/** So many milliseconds without a first picture are too many. */
+/** So many milliseconds without a first picture are too many; before, it is asked for so often. */
 const DARK = 4000;
+const NUDGE = 700;
 
 /** The tracks of a screen as pictures: as they come where the browser can do that, also while this page is not seen. */
 interface TrackProcessor {
@@ -150,7 +151,27 @@ export function useShare(
       ended();
     };
     void follow(track);
+    void nudge(track);
     window.setTimeout(() => (dark.value = sharing.value && !held), DARK);
+  }
+
+  /**
+   * Of a screen on which nothing changes there is but one picture, and it may have gone by before anybody took it: a second taker is given the last
+   * one anew, and so is one whose wishes change.
+   */
+  async function nudge(track: MediaStreamTrack) {
+    const video = document.createElement("video");
+    video.muted = true;
+    for (let n = 0; sharing.value && track.readyState === "live"; n++) {
+      await new Promise((done) => window.setTimeout(done, NUDGE));
+      if (held || !sharing.value) break;
+      if (n === 0) {
+        video.srcObject = new MediaStream([track]);
+        void video.play().catch(() => undefined);
+      } else if (video.readyState >= HTMLMediaElement.HAVE_CURRENT_DATA) take(new VideoFrame(video, { timestamp: 0 }));
+      else await track.applyConstraints({ frameRate: { max: FRAMES - (n % 2) } }).catch(() => undefined);
+    }
+    video.srcObject = null;
   }
 
   function stop() {
