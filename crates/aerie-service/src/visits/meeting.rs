@@ -230,8 +230,13 @@ impl Meeting {
         if let Some(program) = self.program() {
             program.over.cancel();
         }
+        self.end_looking(app, "the visit is over");
+    }
+
+    /// Whoever looks does so no longer.
+    pub(super) fn end_looking(&self, app: &App, why: &str) {
         if let Some(live) = self.session().and_then(|id| app.live.get(&id)) {
-            live.end_saying(EndReason::Left, "the visit is over");
+            live.end_saying(EndReason::Left, why);
         }
     }
 }

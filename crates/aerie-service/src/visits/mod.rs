@@ -193,6 +193,9 @@ pub(crate) async fn change<T>(
     }
     if let Some(meeting) = app.visits.met(id) {
         meeting.handle_change();
+        if visit.technician != before.1 {
+            meeting.end_looking(app, "somebody else has the visit now");
+        }
         if visit.closed.is_some() || visit.ended.is_some() {
             meeting.end_sessions(app);
         }
