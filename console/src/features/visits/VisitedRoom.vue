@@ -145,11 +145,16 @@ function stop() {
             <ProblemNote :text="visit.share.error.value" />
           </div>
           <template v-else>
-            <p role="status" class="border-l-4 border-l-wait bg-waitbg px-3 py-2 text-wait" data-testid="sharing">
+            <p
+              role="status"
+              class="border-l-4 border-l-wait bg-waitbg px-3 py-2 text-wait"
+              data-testid="sharing"
+              :data-pictured="visit.share.pictured.value"
+            >
               {{ s.watched ? `${s.helper} sees what you share` : "What you share waits to be looked at"
               }}{{ s.recorded ? ", and it is recorded." : "." }}
             </p>
-            <p v-if="visit.share.dark.value" role="alert">
+            <p v-if="visit.share.dark.value" role="alert" data-testid="no-picture">
               Your browser gives no picture of what you chose: it may be minimised or covered. Bring it to the front, or
               stop and choose something else.
             </p>

@@ -40,7 +40,8 @@ export function useShare(
 ) {
   const sharing = ref(false);
   const error = ref("");
-  /** The browser gives no picture of what was chosen. */
+  /** Whether the browser gave a picture of what was chosen; and that it gives none. */
+  const pictured = ref(false);
   const dark = ref(false);
   const stream = shallowRef<MediaStream>();
   const size = reactive<[number, number]>([1, 1]);
@@ -91,7 +92,7 @@ export function useShare(
     if (!sharing.value) return frame.close();
     held?.close();
     held = frame;
-    dark.value = false;
+    [pictured.value, dark.value] = [true, false];
     sendHeld();
     settle();
   }
@@ -146,6 +147,7 @@ export function useShare(
     const track = stream.value.getVideoTracks()[0];
     if (!track) return;
     sharing.value = true;
+    pictured.value = false;
     track.onended = () => {
       stop();
       ended();
@@ -175,7 +177,7 @@ export function useShare(
   }
 
   function stop() {
-    sharing.value = false;
+    sharing.value = dark.value = false;
     stream.value?.getTracks().forEach((t) => t.stop());
     stream.value = undefined;
     if (encoder && encoder.state !== "closed") encoder.close();
@@ -188,6 +190,7 @@ export function useShare(
 
   return {
     sharing,
+    pictured,
     dark,
     error,
     stream,

@@ -158,6 +158,17 @@ impl Browser {
         self.post("/execute/sync", json!({ "script": script, "args": [] })).await
     }
 
+    /// Waits for either of two elements: whether it is the first.
+    ///
+    /// # Errors
+    /// When neither comes.
+    pub(super) async fn either(&self, first: &str, second: &str) -> Result<bool, Failure> {
+        self.find(&format!("{first}, {second}")).await?;
+        let script = "return document.querySelector(arguments[0]) !== null";
+        let seen = self.post("/execute/sync", json!({ "script": script, "args": [first] })).await?;
+        Ok(seen.as_bool() == Some(true))
+    }
+
     /// Opens a page in a window beside this one, and waits until it is there.
     ///
     /// # Errors

@@ -104,8 +104,15 @@ impl Tour {
         let asked = rhea.says("[data-testid=visited-heading]", "would like to help you").await?;
         rhea.click("[data-testid=allow]").await?;
         rhea.open_beside(&format!("{}/plotter", demo.desk), PLOTTER).await?;
-        rhea.click("[data-testid=share]").await?;
-        rhea.says("[data-testid=sharing]", "waits to be looked at").await?;
+        // A browser that gives no picture says so, and one chooses again.
+        loop {
+            rhea.click("[data-testid=share]").await?;
+            rhea.says("[data-testid=sharing]", "waits to be looked at").await?;
+            if rhea.either("[data-testid=sharing][data-pictured=true]", "[data-testid=no-picture]").await? {
+                break;
+            }
+            rhea.click("[data-testid=stop-sharing]").await?;
+        }
 
         mira.goto(&format!("{}/sign-in", demo.console)).await?;
         let password = demo.people.iter().find(|p| p.name == "mira").map(|p| p.password.clone()).unwrap_or_default();
