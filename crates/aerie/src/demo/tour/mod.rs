@@ -331,7 +331,8 @@ impl Tour {
     }
 
     async fn shell(&self) -> Found {
-        let input = "echo on $(hostname) as $(whoami)\nread -rs -p 'Password: ' secret; echo\n";
+        // The prompt comes when nothing is echoed any more, and is not in what is typed for it.
+        let input = "echo on $(hostname) as $(whoami)\nstty -echo; printf 'Pass%s: ' word; read -r secret; stty echo; echo\n";
         let mut child = self
             .people
             .command("ssh", "", &["-tt", "arlo+archive-db@aerie"])
