@@ -1709,7 +1709,7 @@ export interface paths {
         /** How far a film is. */
         get: operations["film"];
         put?: never;
-        /** Have a film made of a recorded desktop (WebM). It is made in the background, and goes on after a restart. */
+        /** Have a film made of a recorded desktop or terminal (WebM). It is made in the background, and goes on after a restart. */
         post: operations["makeFilm"];
         delete?: never;
         options?: never;
