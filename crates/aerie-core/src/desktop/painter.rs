@@ -126,25 +126,28 @@ impl Painter {
             }
         }
         for (row, tiles) in dirty.chunks(across.max(1)).enumerate() {
-            let mut run: Option<(Rect, usize)> = None;
+            // What is written as one, of how many squares, and the last of them.
+            let mut run: Option<(Rect, usize, usize)> = None;
             for column in tiles.iter().enumerate().filter(|(_, d)| **d).map(|(c, _)| c) {
                 let changed = self.changed(screen, column, row);
                 run = match (run, changed) {
-                    (Some((a, n)), Some(b)) if a.x + a.w == b.x && n < TILES_OF_A_PART => Some((around(a, b), n + 1)),
+                    (Some((a, n, last)), Some(b)) if last + 1 == column && n < TILES_OF_A_PART && fit(a, b) => {
+                        Some((around(a, b), n + 1, column))
+                    }
                     (before, Some(b)) => {
-                        before.iter().for_each(|(a, _)| writer.pixels(screen, *a));
-                        Some((b, 1))
+                        before.iter().for_each(|(a, ..)| writer.pixels(screen, *a));
+                        Some((b, 1, column))
                     }
                     (before, None) => before,
                 };
             }
-            run.iter().for_each(|(a, _)| writer.pixels(screen, *a));
+            run.iter().for_each(|(a, ..)| writer.pixels(screen, *a));
         }
         self.take(screen, &writer.drawn);
         writer.finish(messages);
     }
 
-    /// The rows of a square in which the screen is another than what is shown.
+    /// The part of a square in which the screen is another than what is shown.
     fn changed(&self, screen: &Framebuffer, column: usize, row: usize) -> Option<Rect> {
         let (w, h) = self.shown.size();
         let (x, y) = (column as u16 * TILE, row as u16 * TILE);
@@ -153,7 +156,19 @@ impl Painter {
         let rows = y..y.saturating_add(TILE).min(h);
         let first = rows.clone().find(differs)?;
         let last = rows.rev().find(differs)?;
-        Some(Rect { x, y: first, w: width, h: last - first + 1 })
+        // At the edges of what was moved these are a few columns.
+        let (mut left, mut right) = (width, 0);
+        for y in first..=last {
+            let (Some(was), Some(is)) = (self.shown.row(x, y, width), screen.row(x, y, width)) else { continue };
+            let mut others =
+                was.chunks_exact(PIXEL).zip(is.chunks_exact(PIXEL)).enumerate().filter(|(_, (a, b))| a != b).map(|(n, _)| n as u16);
+            if let Some(n) = others.next() {
+                left = left.min(n);
+                right = right.max(others.last().unwrap_or(n));
+            }
+        }
+        let left = left.min(right);
+        Some(Rect { x: x + left, y: first, w: right - left + 1, h: last - first + 1 })
     }
 
     fn take(&mut self, screen: &Framebuffer, parts: &[Rect]) {
@@ -175,6 +190,11 @@ fn roughen(rough: &mut Framebuffer, screen: &Framebuffer, damage: &Damage) {
             to.iter_mut().zip(from).for_each(|(t, f)| *t = f & 0xf0 | f >> 4);
         }
     }
+}
+
+/// Whether two parts are written as one without much that did not change.
+fn fit(a: Rect, b: Rect) -> bool {
+    around(a, b).area() * 2 <= (a.area() + b.area()) * 3
 }
 
 /// The smallest part that has both in it.

@@ -8,7 +8,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 use x11rb::connection::Connection as _;
 use x11rb::protocol::xproto::{
-    ConfigureWindowAux, ConnectionExt as _, CreateGCAux, CreateWindowAux, EventMask, ImageFormat, Window, WindowClass,
+    ConfigureWindowAux, ConnectionExt as _, CreateGCAux, CreateWindowAux, EventMask, ImageFormat, StackMode, Window, WindowClass,
 };
 use x11rb::rust_connection::RustConnection;
 
@@ -119,6 +119,8 @@ fn show(x: &RustConnection, root: Window, over: &AtomicBool) -> Outcome<()> {
     x.flush()?;
     let mut n = 0;
     while !over.load(Ordering::Relaxed) {
+        // The terminal may have come up after it, and above.
+        x.configure_window(window, &ConfigureWindowAux::new().stack_mode(StackMode::ABOVE))?;
         let photo = photograph(n);
         // As much as one request may have.
         for (band, rows) in photo.chunks(usize::from(width) * 4 * 50).enumerate() {
