@@ -164,7 +164,7 @@ impl Painter {
                 was.chunks_exact(PIXEL).zip(is.chunks_exact(PIXEL)).enumerate().filter(|(_, (a, b))| a != b).map(|(n, _)| n as u16);
             if let Some(n) = others.next() {
                 left = left.min(n);
-                right = right.max(others.last().unwrap_or(n));
+                right = right.max(others.next_back().unwrap_or(n));
             }
         }
         let left = left.min(right);
