@@ -1,7 +1,7 @@
 //! Whatever an agent sends as its screen is a picture or a fault, and so is what it is told an order or a fault; both cost bounded memory.
 #![no_main]
 
-use aerie_core::desktop::{Framebuffer, OrderReader, ScreenClient, ScreenOrder, ScreenWriter};
+use aerie_core::desktop::{Framebuffer, OrderReader, Remote, ScreenClient, ScreenOrder, ScreenWriter};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|data: &[u8]| {

@@ -149,7 +149,7 @@ fn carry(message: &Message, out: &mut Vec<u8>) {
     out.extend(packed);
 }
 
-/// The service's side: keeps the picture of an agent's screen, to be used as [`super::RfbClient`] is.
+/// The service's side: keeps the picture of an agent's screen, to be used as every [`Remote`] is.
 pub struct ScreenClient {
     name: String,
     input: Vec<u8>,
@@ -163,31 +163,6 @@ impl ScreenClient {
     pub fn new(name: &str) -> Self {
         let first = ScreenOrder::Next(true).encode();
         Self { name: name.into(), input: vec![], screen: None, events: VecDeque::new(), output: [first].into() }
-    }
-
-    /// The picture; none before [`Event::Began`].
-    pub fn screen(&self) -> Option<&Framebuffer> {
-        self.screen.as_ref()
-    }
-
-    /// Takes bytes of the agent.
-    ///
-    /// # Errors
-    /// When it does what it may not. Nothing is to be fed from then on.
-    pub fn handle_bytes(&mut self, bytes: &[u8]) -> Result<(), Fault> {
-        self.input.extend_from_slice(bytes);
-        let input = std::mem::take(&mut self.input);
-        let mut rest = Bytes::new(&input);
-        let mut done = 0;
-        let result = loop {
-            match self.step(&mut rest) {
-                Ok(()) => done = rest.at,
-                Err(Stop::More) => break Ok(()),
-                Err(Stop::Fault(fault)) => break Err(fault),
-            }
-        };
-        self.input = input.get(done..).unwrap_or_default().to_vec();
-        result
     }
 
     fn step(&mut self, bytes: &mut Bytes<'_>) -> Result<(), Stop> {
@@ -220,16 +195,6 @@ impl ScreenClient {
         Ok(())
     }
 
-    /// What came of it.
-    pub fn poll_event(&mut self) -> Option<Event> {
-        self.events.pop_front()
-    }
-
-    /// Bytes for the agent.
-    pub fn poll_transmit(&mut self) -> Option<Vec<u8>> {
-        self.output.pop_front()
-    }
-
     /// Tells the agent something; before its screen is there, nothing is told.
     pub fn order(&mut self, order: ScreenOrder) {
         if self.screen.is_some() {
@@ -240,19 +205,31 @@ impl ScreenClient {
 
 impl Remote for ScreenClient {
     fn handle_bytes(&mut self, bytes: &[u8]) -> Result<(), Fault> {
-        self.handle_bytes(bytes)
+        self.input.extend_from_slice(bytes);
+        let input = std::mem::take(&mut self.input);
+        let mut rest = Bytes::new(&input);
+        let mut done = 0;
+        let result = loop {
+            match self.step(&mut rest) {
+                Ok(()) => done = rest.at,
+                Err(Stop::More) => break Ok(()),
+                Err(Stop::Fault(fault)) => break Err(fault),
+            }
+        };
+        self.input = input.get(done..).unwrap_or_default().to_vec();
+        result
     }
 
     fn poll_event(&mut self) -> Option<Event> {
-        self.poll_event()
+        self.events.pop_front()
     }
 
     fn poll_transmit(&mut self) -> Option<Vec<u8>> {
-        self.poll_transmit()
+        self.output.pop_front()
     }
 
     fn screen(&self) -> Option<&Framebuffer> {
-        self.screen()
+        self.screen.as_ref()
     }
 
     fn ask(&mut self, everything: bool) {
