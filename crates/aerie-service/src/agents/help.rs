@@ -48,14 +48,16 @@ where
     let (tunnel, inbox) = Tunnel::new(Side::Opener);
     let program = Program { tunnel: tunnel.clone(), over: CancellationToken::new() };
     meeting.handle_program(program.clone());
-    let host: String = printable(host).chars().take(100).collect();
-    visits::note(
-        app,
-        &visit,
-        "stranger",
-        format!("{} started the program for a visit on a computer that calls itself {host}.", visit.request.person),
-    )
-    .await;
+    if meeting.is_first_start() {
+        let host: String = printable(host).chars().take(100).collect();
+        visits::note(
+            app,
+            &visit,
+            "stranger",
+            format!("{} started the program for a visit on a computer that calls itself {host}.", visit.request.person),
+        )
+        .await;
+    }
     tokio::select! {
         _ = tunnel.run(socket, QUIET) => {}
         () = listen(app, &meeting, inbox) => {}

@@ -39,6 +39,8 @@ struct Line {
     hash: [u8; 32],
     made: Instant,
     key: Option<String>,
+    /// Whether its first start is in the log: one that comes again and again fills no log.
+    noted: bool,
 }
 
 /// The program for a visit, as it runs on the person's computer.
@@ -165,7 +167,7 @@ impl Meeting {
 
     /// The person was given a line that starts the program; the one before is void.
     pub(crate) fn give_line(&self, hash: [u8; 32]) {
-        self.lock().line = Some(Line { hash, made: Instant::now(), key: None });
+        self.lock().line = Some(Line { hash, made: Instant::now(), key: None, noted: false });
     }
 
     /// Whether this is the secret of the line, shown by whoever has it: the first that came in time.
@@ -182,6 +184,11 @@ impl Meeting {
             line.key = Some(key.into());
         }
         taken
+    }
+
+    /// Whether the program was started for the first time with this line.
+    pub(crate) fn is_first_start(&self) -> bool {
+        self.lock().line.as_mut().is_some_and(|l| !std::mem::replace(&mut l.noted, true))
     }
 
     /// The program runs; one before it is ended.
