@@ -22,6 +22,13 @@ describe("messages of a desktop", () => {
       time: 256,
       data: bytes(7),
     });
+    expect(readMessage(bytes(10, 0, 0, 0, 0, 1, 0, 0, 240, 1, 0, 0, 0, 1, 0, 0, 240))).toEqual({
+      kind: "screens",
+      screens: [
+        { x: 0, y: 0, width: 256, height: 240 },
+        { x: 256, y: 0, width: 256, height: 240 },
+      ],
+    });
     expect(readMessage(bytes(200))).toBeUndefined();
   });
 

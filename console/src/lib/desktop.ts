@@ -10,14 +10,19 @@ export type DesktopMessage =
   | { kind: "said"; note: boolean; who: string; text: string }
   | { kind: "line"; who: string; points: [number, number][] }
   | { kind: "film"; codec: string; width: number; height: number }
-  | { kind: "piece"; key: boolean; time: number; data: Uint8Array<ArrayBuffer> };
+  | { kind: "piece"; key: boolean; time: number; data: Uint8Array<ArrayBuffer> }
+  | { kind: "screens"; screens: Area[] };
 
-/** A part of the picture: pixels, or where on the screen they are copied from. */
-export interface Part {
+/** A part of the screen. */
+export interface Area {
   x: number;
   y: number;
   width: number;
   height: number;
+}
+
+/** A part of the picture: pixels, or where on the screen they are copied from. */
+export interface Part extends Area {
   from?: [number, number];
   /** Red, green, blue, 255 of each pixel. */
   pixels?: Uint8ClampedArray<ArrayBuffer>;
@@ -134,6 +139,11 @@ export function readMessage(bytes: Uint8Array<ArrayBuffer>): DesktopMessage | un
     }
     case 9:
       return { kind: "piece", key: (r.u8() & 1) !== 0, time: r.u64(), data: r.take(r.left) };
+    case 10: {
+      const screens: Area[] = [];
+      while (r.left >= 8) screens.push({ x: r.u16(), y: r.u16(), width: r.u16(), height: r.u16() });
+      return { kind: "screens", screens };
+    }
     default:
       return undefined;
   }

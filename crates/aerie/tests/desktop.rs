@@ -5,11 +5,14 @@
 mod common;
 
 use aerie_api::{FromViewer, Invited, MachineChange, NewCredential, NewMachine, PictureQuery, ToViewer, WayView};
-use aerie_core::desktop::Saying;
+use aerie_core::desktop::{Coding, Event, Options, RfbClient, Saying};
+use aerie_core::evidence::hex;
 use common::own::Own;
 use common::screen::{Screen, Way};
 use common::until;
 use common::viewer::{Viewer, keeps_a_line, line_in};
+use sha2::{Digest as _, Sha256};
+use std::io::{Read as _, Write as _};
 use std::net::SocketAddr;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpListener;
@@ -389,4 +392,94 @@ async fn a_hostile_server_ends_its_session_with_an_event_and_nothing_else() {
         own.event("machine-failed", name).await;
         own.event("recording-closed", name).await;
     }
+}
+
+/// Two screens side by side are asked for (SetDesktopSize of the registry).
+const TWO_SCREENS: [u8; 40] = {
+    let mut all = [0; 40];
+    (all[0], all[2], all[3], all[4], all[5], all[6]) = (251, 640u16.to_be_bytes()[0], 640u16.to_be_bytes()[1], 0, 240, 2);
+    (all[11], all[16], all[17], all[19]) = (1, 320u16.to_be_bytes()[0], 320u16.to_be_bytes()[1], 240);
+    (all[27], all[28], all[29], all[32], all[33], all[35]) = (2, 320u16.to_be_bytes()[0], 320u16.to_be_bytes()[1], 1, 64, 240);
+    all
+};
+
+/// Takes down what a server says while a terminal on it is written to, until Aerie sees what the X server says is there.
+fn recorded(screen: &mut Screen, options: Options, first: &[u8]) -> Vec<u8> {
+    let dir = tempfile::tempdir().unwrap();
+    let (go, done) = (dir.path().join("go"), dir.path().join("done"));
+    let made = std::process::Command::new("mkfifo").args([&go, &done]).status().unwrap();
+    assert!(made.success());
+    screen.terminal(&format!(
+        "read x < {}; seq 1 90; for c in 1 2 3 4 5 6; do printf '\\033[4%smthe mast \\033[3%smthe dome\\033[0m\\n' $c $c; done; echo > {}; read x < {0}",
+        go.display(),
+        done.display()
+    ));
+    let mut stream = std::net::TcpStream::connect(screen.at).unwrap();
+    stream.set_read_timeout(Some(std::time::Duration::from_millis(300))).unwrap();
+    let (mut client, mut kept, mut piece) = (RfbClient::new(options), vec![], vec![0; 1 << 16]);
+    let write = move || {
+        std::fs::write(&go, "\n").unwrap();
+        std::fs::read(&done).unwrap();
+    };
+    let (mut write, mut wrote) = (Some(write), None);
+    let (began, mut begun) = (std::time::Instant::now(), false);
+    loop {
+        while let Some(bytes) = client.poll_transmit() {
+            stream.write_all(&bytes).unwrap();
+        }
+        if std::mem::take(&mut begun) {
+            stream.write_all(first).unwrap();
+        }
+        let n = stream.read(&mut piece).unwrap_or(0);
+        kept.extend_from_slice(&piece[..n]);
+        client.handle_bytes(&piece[..n]).unwrap();
+        while let Some(event) = client.poll_event() {
+            match event {
+                Event::Began { .. } => {
+                    // A pointer that is not where Aerie put it is drawn into the picture by some servers.
+                    client.pointer((600, 100), 0);
+                    begun = true;
+                }
+                Event::Updated(_) => {
+                    wrote = wrote.or_else(|| write.take().map(std::thread::spawn));
+                    client.ask(false);
+                }
+                _ => {}
+            }
+        }
+        assert!(began.elapsed().as_secs() < 30, "it never showed what is there");
+        if n == 0
+            && wrote.as_ref().is_some_and(|w| w.is_finished())
+            && client.screen().is_some_and(|s| s.small(u16::MAX).2 == screen.dump().2)
+        {
+            return kept;
+        }
+    }
+}
+
+/// Writes the vectors of `crates/aerie-core/src/desktop/vectors` anew.
+#[test]
+#[ignore = "writes into the repository: cargo test -p aerie --test desktop -- --ignored records"]
+fn records_what_real_servers_say() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../aerie-core/src/desktop/vectors");
+    std::fs::create_dir_all(&folder).unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let options = |only| Options { password: Some("observer".to_string().into()), shared: true, only };
+    let keep = |name: &str, mut screen: Screen, only, first: &[u8]| {
+        let said = recorded(&mut screen, options(only), first);
+        let (_, _, pixels) = screen.dump();
+        std::fs::write(folder.join(format!("{name}.rfb")), zstd::encode_all(&said[..], 19).unwrap()).unwrap();
+        std::fs::write(folder.join(format!("{name}.sha256")), format!("{}\n", hex(&Sha256::digest(&pixels)))).unwrap();
+    };
+    for (name, coding) in [("raw", Coding::Raw), ("hextile", Coding::Hextile), ("zrle", Coding::Zrle), ("tight", Coding::Tight)] {
+        keep(name, Screen::tiger(dir.path(), Way::Open), Some(coding), &[]);
+    }
+    keep("all-codings", Screen::tiger(dir.path(), Way::Open), None, &[]);
+    keep("password", Screen::tiger(dir.path(), Way::Password("observer")), None, &[]);
+    keep("two-screens", Screen::tiger(dir.path(), Way::Open), None, &TWO_SCREENS);
+    let shared = Screen::shared();
+    while std::net::TcpStream::connect(shared.at).is_err() {
+        std::thread::yield_now();
+    }
+    keep("another-program", shared, None, &[]);
 }

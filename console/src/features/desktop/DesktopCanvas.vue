@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, onMounted, ref } from "vue";
-import type { DesktopMessage } from "../../lib/desktop";
+import type { Area, DesktopMessage } from "../../lib/desktop";
+import { Film } from "./film";
+import { cursorOf, drawOver } from "./over";
 import { Keyboard } from "../../lib/keysyms";
 
 /** The picture of a desktop, with what is drawn over it; keys and pointer of whoever has the keyboard. */
@@ -15,6 +17,8 @@ const props = defineProps<{
   drawing?: boolean;
   /** Whether the pointer of whoever controls it is shown: in what is watched and played. */
   pointed?: boolean;
+  /** The one of several screens that is shown, from 1 on; all of them with 0. */
+  screen?: number;
 }>();
 const emit = defineEmits<{
   key: [keysym: number, down: boolean];
@@ -23,11 +27,11 @@ const emit = defineEmits<{
   sized: [width: number, height: number];
   /** Film of which no picture can be seen: a whole one is needed. */
   blind: [];
+  /** So many single screens are side by side in the picture; 0 where there is one. */
+  screens: [number: number];
 }>();
 
 const LONG_PRESS = 600;
-/** How long film may be without a picture. */
-const BLIND = 3000;
 const WHEEL_STEP = 40;
 
 const picture = ref<HTMLCanvasElement>();
@@ -36,6 +40,25 @@ const typing = ref<HTMLTextAreaElement>();
 const cursor = ref("default");
 const size = ref<[number, number]>([1280, 800]);
 const keyboard = new Keyboard((keysym, down) => emit("key", keysym, down));
+const screens = ref<Area[]>([]);
+const area = computed<Area>(
+  () => screens.value[(props.screen ?? 0) - 1] ?? { x: 0, y: 0, width: size.value[0], height: size.value[1] },
+);
+const percent = (part: number, of: number) => `${(part / of) * 100}%`;
+/** Where the whole picture lies, for its area to fill the frame. */
+const placed = computed(() => ({
+  left: percent(-area.value.x, area.value.width),
+  top: percent(-area.value.y, area.value.height),
+  width: percent(size.value[0], area.value.width),
+  height: percent(size.value[1], area.value.height),
+}));
+const film = new Film(
+  (frame) => {
+    resize(frame.displayWidth, frame.displayHeight);
+    picture.value?.getContext("2d", { alpha: false })?.drawImage(frame, 0, 0);
+  },
+  () => emit("blind"),
+);
 let lines: { who: string; points: [number, number][] }[] = [];
 let pointer: [number, number] | undefined;
 let mine: [number, number][] | undefined;
@@ -43,10 +66,6 @@ let buttons = 0;
 let moved: [number, number] | undefined;
 let frame = 0;
 let wheel = 0;
-let decoder: VideoDecoder | undefined;
-/** A film is shown from its first whole picture on. */
-let whole = false;
-let blind = 0;
 let press = 0;
 let touch: { x: number; y: number; dragging: boolean } | undefined;
 
@@ -62,6 +81,8 @@ function show(message: DesktopMessage) {
       to.fillStyle = "#000000";
       to.fillRect(0, 0, message.width, message.height);
       lines = [];
+      screens.value = [];
+      emit("screens", 0);
       overlay();
       break;
     case "parts":
@@ -83,14 +104,15 @@ function show(message: DesktopMessage) {
       overlay();
       break;
     case "film":
-      film(message.codec, message.width, message.height);
+      resize(message.width, message.height);
+      film.begin(message.codec, message.width, message.height);
       break;
     case "piece":
-      whole ||= message.key;
-      if (whole && decoder?.state === "configured")
-        decoder.decode(
-          new EncodedVideoChunk({ type: message.key ? "key" : "delta", timestamp: message.time, data: message.data }),
-        );
+      film.piece(message.key, message.time, message.data);
+      break;
+    case "screens":
+      screens.value = message.screens;
+      emit("screens", message.screens.length);
       break;
     case "bell":
     case "said":
@@ -107,74 +129,10 @@ function resize(width: number, height: number) {
   emit("sized", width, height);
 }
 
-/** From here on the screen comes as film. */
-function film(codec: string, width: number, height: number) {
-  if (decoder && decoder.state !== "closed") decoder.close();
-  whole = false;
-  resize(width, height);
-  if (typeof VideoDecoder === "undefined") return;
-  window.clearInterval(blind);
-  blind = window.setInterval(() => emit("blind"), BLIND);
-  decoder = new VideoDecoder({
-    output: (frame) => {
-      window.clearInterval(blind);
-      resize(frame.displayWidth, frame.displayHeight);
-      picture.value?.getContext("2d", { alpha: false })?.drawImage(frame, 0, 0);
-      frame.close();
-    },
-    // A film that cannot be read stands still; the next whole picture goes on.
-    error: () => film(codec, width, height),
-  });
-  decoder.configure({ codec, codedWidth: width, codedHeight: height, optimizeForLatency: true });
-}
-
-function cursorOf(m: Extract<DesktopMessage, { kind: "shape" }>): string {
-  if (!m.width || !m.height) return "default";
-  const canvas = document.createElement("canvas");
-  [canvas.width, canvas.height] = [m.width, m.height];
-  canvas.getContext("2d")?.putImageData(new ImageData(m.pixels, m.width, m.height), 0, 0);
-  return `url(${canvas.toDataURL()}) ${m.x} ${m.y}, default`;
-}
-
 /** What lies over the picture: lines, and the pointer of somebody else. */
 function overlay() {
-  const to = over.value?.getContext("2d");
-  if (!to || !over.value) return;
-  to.clearRect(0, 0, over.value.width, over.value.height);
-  to.lineWidth = 4;
-  to.lineCap = to.lineJoin = "round";
-  for (const points of [...lines.map((l) => l.points), ...(mine ? [mine] : [])]) {
-    for (const [colour, width] of [
-      ["rgb(255 255 255 / 0.85)", 7],
-      ["#7a5200", 4],
-    ] as const) {
-      to.strokeStyle = colour;
-      to.lineWidth = width;
-      to.beginPath();
-      points.forEach(([x, y], i) => (i ? to.lineTo(x, y) : to.moveTo(x, y)));
-      if (points.length === 1) to.lineTo(points[0]![0] + 0.1, points[0]![1]);
-      to.stroke();
-    }
-  }
-  if (props.pointed && pointer) {
-    const [x, y] = pointer;
-    to.beginPath();
-    [
-      [0, 0],
-      [0, 17],
-      [4, 13],
-      [8, 20],
-      [11, 18],
-      [7, 12],
-      [12, 12],
-    ].forEach(([dx, dy], i) => (i ? to.lineTo(x + dx!, y + dy!) : to.moveTo(x, y)));
-    to.closePath();
-    to.fillStyle = "#1d2126";
-    to.strokeStyle = "#ffffff";
-    to.lineWidth = 1.5;
-    to.fill();
-    to.stroke();
-  }
+  const all = [...lines.map((l) => l.points), ...(mine ? [mine] : [])];
+  if (over.value) drawOver(over.value, all, props.pointed ? pointer : undefined);
 }
 
 /** Where on the machine's screen something is. */
@@ -316,8 +274,7 @@ onBeforeUnmount(() => {
   window.removeEventListener("blur", left);
   keyboard.releaseAll();
   cancelAnimationFrame(frame);
-  window.clearInterval(blind);
-  if (decoder && decoder.state !== "closed") decoder.close();
+  film.end();
 });
 defineExpose({
   show,
@@ -335,23 +292,26 @@ defineExpose({
     data-testid="desktop-box"
   >
     <div
-      class="relative"
+      class="relative overflow-hidden"
       :class="mode === 'actual' ? 'shrink-0' : 'max-h-full max-w-full'"
       :style="
         mode === 'actual'
-          ? { width: `${size[0]}px`, height: `${size[1]}px` }
-          : { aspectRatio: `${size[0]} / ${size[1]}`, width: `min(100%, calc(100cqh * ${size[0]} / ${size[1]}))` }
+          ? { width: `${area.width}px`, height: `${area.height}px` }
+          : {
+              aspectRatio: `${area.width} / ${area.height}`,
+              width: `min(100%, calc(100cqh * ${area.width} / ${area.height}))`,
+            }
       "
     >
       <canvas
         ref="picture"
-        class="block h-full w-full touch-none"
+        class="absolute touch-none"
         width="1280"
         height="800"
         role="img"
         :aria-label="name"
         data-testid="desktop"
-        :style="{ cursor: shown }"
+        :style="{ cursor: shown, ...placed }"
         @pointerdown="down"
         @pointermove="moving"
         @pointerup="up"
@@ -361,10 +321,11 @@ defineExpose({
       />
       <canvas
         ref="over"
-        class="pointer-events-none absolute inset-0 h-full w-full"
+        class="pointer-events-none absolute"
         width="1280"
         height="800"
         aria-hidden="true"
+        :style="placed"
       />
       <textarea
         v-if="acting"

@@ -24,6 +24,9 @@ const beside = ref(false);
 const drawing = ref(false);
 const measured = ref(false);
 const full = ref(false);
+/** Single screens of the picture, and the one that is shown; all of them with 0. */
+const screens = ref(0);
+const screen = ref(0);
 const seconds = ref(0);
 
 const began = computed(() => props.link.began.value);
@@ -140,6 +143,13 @@ onBeforeUnmount(() => {
             <option value="few">Colours: few</option>
           </select>
         </label>
+        <label v-if="screens">
+          <span class="sr-only">Screens</span>
+          <select v-model="screen" class="field py-1! text-[0.9rem]!" data-testid="screens">
+            <option :value="0">All {{ screens }} screens</option>
+            <option v-for="n in screens" :key="n" :value="n">Screen {{ n }}</option>
+          </select>
+        </label>
         <button class="button" @click="fullScreen">{{ full ? "Leave full screen" : "Full screen" }}</button>
         <button class="button" :aria-pressed="drawing" @click="drawing = !drawing">
           {{ drawing ? "Stop drawing" : "Draw" }}
@@ -179,6 +189,8 @@ onBeforeUnmount(() => {
           :acting="acting"
           :drawing="drawing"
           :pointed="!acting"
+          :screen="screen"
+          @screens="screens = $event"
           @key="(keysym, down) => link.send({ key: [keysym, down] })"
           @at="(x, y, buttons) => link.send({ at: [x, y, buttons] })"
           @line="(points) => link.send({ line: points })"

@@ -9,6 +9,7 @@ use tokio::sync::mpsc;
 use x11rb::connection::Connection as _;
 use x11rb::protocol::Event;
 use x11rb::protocol::damage::{ConnectionExt as _, ReportLevel};
+use x11rb::protocol::randr::{ConnectionExt as _, MonitorInfo, NotifyMask};
 use x11rb::protocol::xfixes::{ConnectionExt as _, CursorNotifyMask};
 use x11rb::protocol::xproto::{ChangeWindowAttributesAux, ConnectionExt as _, EventMask, ImageFormat, ImageOrder};
 
@@ -27,6 +28,8 @@ pub(super) struct Eyes {
     changed: Vec<Rect>,
     pointer: bool,
     resized: bool,
+    /// The single screens may be elsewhere.
+    arranged: bool,
 }
 
 impl Eyes {
@@ -47,11 +50,13 @@ impl Eyes {
         let damage = x.generate_id()?;
         x.damage_create(damage, root, ReportLevel::RAW_RECTANGLES)?.check()?;
         x.xfixes_select_cursor_input(root, CursorNotifyMask::DISPLAY_CURSOR)?.check()?;
+        x.randr_query_version(1, 5)?.reply()?;
+        x.randr_select_input(root, NotifyMask::SCREEN_CHANGE | NotifyMask::CRTC_CHANGE | NotifyMask::RESOURCE_CHANGE)?.check()?;
         let moves = ChangeWindowAttributesAux::new().event_mask(EventMask::STRUCTURE_NOTIFY);
         x.change_window_attributes(root, &moves)?.check()?;
         let size = x.get_geometry(root)?.reply()?;
         let picture = Framebuffer::new(size.width, size.height).map_err(|_| ScreenError::Colours)?;
-        Ok(Self { shared, picture, writer: ScreenWriter::new(), changed: vec![], pointer: true, resized: true })
+        Ok(Self { shared, picture, writer: ScreenWriter::new(), changed: vec![], pointer: true, resized: true, arranged: true })
     }
 
     /// Looks, and gives what is seen, until it is over.
@@ -77,7 +82,7 @@ impl Eyes {
             if self.shared.over.load(Ordering::SeqCst) {
                 return Ok(());
             }
-            let news = self.resized || self.pointer || !self.changed.is_empty();
+            let news = self.resized || self.arranged || self.pointer || !self.changed.is_empty();
             let wants = self.shared.wants.load(Ordering::SeqCst);
             if wants == NOTHING || wants == CHANGES && !news {
                 continue;
@@ -103,6 +108,7 @@ impl Eyes {
             }
             Event::XfixesCursorNotify(_) => self.pointer = true,
             Event::ConfigureNotify(c) if c.window == self.shared.root => self.resized = true,
+            Event::RandrScreenChangeNotify(_) | Event::RandrNotify(_) => self.arranged = true,
             _ => {}
         }
     }
@@ -111,6 +117,7 @@ impl Eyes {
     fn seen(&mut self, everything: bool) -> Result<Vec<u8>, ScreenError> {
         let (mut out, x) = (vec![], &self.shared.x);
         if std::mem::take(&mut self.resized) {
+            self.arranged = true;
             let size = x.get_geometry(self.shared.root)?.reply()?;
             if (size.width, size.height) != self.picture.size() {
                 self.picture = Framebuffer::new(size.width, size.height).map_err(|_| ScreenError::Colours)?;
@@ -135,6 +142,9 @@ impl Eyes {
         }
         let damage: Vec<Damage> = parts.into_iter().map(Damage::Pixels).collect();
         let update = self.writer.update(&self.picture, &damage);
+        if std::mem::take(&mut self.arranged) || everything {
+            out.extend(self.screens_bytes()?);
+        }
         if everything || std::mem::take(&mut self.pointer) {
             out.extend(self.pointer_bytes()?);
         }
@@ -145,6 +155,15 @@ impl Eyes {
     fn whole(&self) -> Rect {
         let (w, h) = self.picture.size();
         Rect { x: 0, y: 0, w, h }
+    }
+
+    /// Where the single screens are.
+    fn screens_bytes(&self) -> Result<Vec<u8>, ScreenError> {
+        let (w, h) = self.picture.size();
+        let found = self.shared.x.randr_get_monitors(self.shared.root, true)?.reply()?.monitors;
+        let at = |m: &MonitorInfo| Rect { x: m.x.max(0) as u16, y: m.y.max(0) as u16, w: m.width, h: m.height };
+        let seen = found.iter().map(at).filter(|r| r.x < w && r.y < h).map(|r| cut(r, w, h));
+        Ok(self.writer.beside(&Message::Screens(seen.collect())))
     }
 
     fn pointer_bytes(&self) -> Result<Vec<u8>, ScreenError> {

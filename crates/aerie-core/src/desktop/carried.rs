@@ -1,7 +1,7 @@
 //! The screen of a computer whose agent shows it itself, over a stream of the tunnel (docs/formats/desktop.md): what the agent sends, and what it
 //! is told. Pictures are the messages that browsers get, compressed one by one; the other way go keys, movements, and the wish for more.
 
-use super::client::{Damage, Event, Remote};
+use super::client::{Damage, Event, Remote, several};
 use super::framebuffer::{Framebuffer, Rect};
 use super::message::Message;
 use super::pack::{pack_encoded, unpack};
@@ -189,6 +189,10 @@ impl ScreenClient {
             }
             (parts @ Message::Parts(_), Some(screen)) => screen.show(&parts)?,
             (Message::Shape { size, hot, pixels }, _) => self.events.push_back(Event::Pointer { size, hot, pixels }),
+            (Message::Screens(found), Some(screen)) => {
+                let found = several(found, screen.size());
+                self.events.push_back(Event::Screens(found));
+            }
             (Message::Bell, _) => self.events.push_back(Event::Bell),
             _ => return Err(Fault::Unasked("a message").into()),
         }

@@ -17,10 +17,12 @@ const MOST_RECTANGLES: u16 = u16::MAX;
 const LONGEST_TEXT: usize = 4096;
 /// Side of a pointer's picture.
 const LARGEST_POINTER: u16 = 256;
+/// Single screens that are told apart; more are one.
+pub(super) const MOST_SCREENS: usize = 16;
 
 /// Encodings that are asked for, the dearest to the line first: Tight without losses, ZRLE, Hextile, CopyRect, Raw; the pointer's picture, another
-/// size of the screen, and updates of an unknown number of rectangles.
-const ENCODINGS: [i32; 8] = [TIGHT, ZRLE, HEXTILE, COPY, RAW, POINTER, SIZE, LAST];
+/// size of the screen, where the single screens are on it (ExtendedDesktopSize of the registry), and updates of an unknown number of rectangles.
+const ENCODINGS: [i32; 9] = [TIGHT, ZRLE, HEXTILE, COPY, RAW, POINTER, SIZE, SCREENS, LAST];
 const RAW: i32 = 0;
 const COPY: i32 = 1;
 const HEXTILE: i32 = 5;
@@ -29,6 +31,7 @@ const ZRLE: i32 = 16;
 const SIZE: i32 = -223;
 const LAST: i32 = -224;
 const POINTER: i32 = -239;
+const SCREENS: i32 = -308;
 
 /// Security types (RFC 6143 section 7.1.2, and VeNCrypt of the registry).
 const NONE: u8 = 1;
@@ -101,6 +104,8 @@ pub enum Event {
     Updated(Vec<Damage>),
     /// The screen has another size.
     Resized(u16, u16),
+    /// Where the single screens are, of which there are several; none where there is one. Counts from the next [`Event::Updated`] on.
+    Screens(Vec<Rect>),
     /// The pointer looks otherwise.
     Pointer {
         /// Width and height.
@@ -431,7 +436,7 @@ impl RfbClient {
         self.screen = Some(Framebuffer::new(width, height)?);
         // 32 bits, 24 of them used, the least significant byte first, red in it.
         self.output.push_back(vec![0, 0, 0, 0, 32, 24, 0, 1, 0, 255, 0, 255, 0, 255, 0, 8, 16, 0, 0, 0]);
-        let wanted = self.options.only.map_or(ENCODINGS.to_vec(), |only| vec![only.number(), SIZE, LAST]);
+        let wanted = self.options.only.map_or(ENCODINGS.to_vec(), |only| vec![only.number(), POINTER, SIZE, LAST]);
         let mut encodings = vec![2, 0];
         encodings.extend((wanted.len() as u16).to_be_bytes());
         encodings.extend(wanted.iter().flat_map(|e| e.to_be_bytes()));
@@ -483,11 +488,17 @@ impl RfbClient {
                 return Ok(());
             }
             SIZE => {
-                screen.resize(rect.w, rect.h)?;
-                self.events.push_back(Event::Resized(rect.w, rect.h));
-                // What was drawn before is on a screen of another size.
-                self.damage.clear();
-                self.damage.push(Damage::Pixels(Rect { x: 0, y: 0, ..rect }));
+                self.resized(rect.w, rect.h)?;
+                self.phase = Phase::Rectangles { left: after };
+                return Ok(());
+            }
+            SCREENS => {
+                let screens = screens(bytes, rect)?;
+                // Above it says what was asked for, of which Aerie asks nothing; the size is the one there is (status 0) or no news.
+                if rect.y == 0 && screen.size() != (rect.w, rect.h) {
+                    self.resized(rect.w, rect.h)?;
+                }
+                self.events.push_back(Event::Screens(screens));
                 self.phase = Phase::Rectangles { left: after };
                 return Ok(());
             }
@@ -516,6 +527,16 @@ impl RfbClient {
         if matches!(encoding, ZRLE | TIGHT) {
             self.drawn(rect, after);
         }
+        Ok(())
+    }
+
+    fn resized(&mut self, w: u16, h: u16) -> Result<(), Stop> {
+        let Some(screen) = self.screen.as_mut() else { return Err(Fault::Unasked("an update").into()) };
+        screen.resize(w, h)?;
+        self.events.push_back(Event::Resized(w, h));
+        // What was drawn before is on a screen of another size.
+        self.damage.clear();
+        self.damage.push(Damage::Pixels(Rect { x: 0, y: 0, w, h }));
         Ok(())
     }
 
@@ -578,6 +599,25 @@ fn pointer(bytes: &mut Bytes<'_>, r: Rect) -> Result<Event, Stop> {
         }
     }
     Ok(Event::Pointer { size: (r.w, r.h), hot: (r.x, r.y), pixels })
+}
+
+/// The single screens of a size that is told (ExtendedDesktopSize): a number, and of each an identifier, where it is, and flags.
+fn screens(bytes: &mut Bytes<'_>, all: Rect) -> Result<Vec<Rect>, Stop> {
+    let count = bytes.u8()?;
+    bytes.take(3)?;
+    let mut found = vec![];
+    for _ in 0..count {
+        bytes.take(4)?;
+        found.push(Rect { x: bytes.u16()?, y: bytes.u16()?, w: bytes.u16()?, h: bytes.u16()? });
+        bytes.take(4)?;
+    }
+    Ok(several(found, (all.w, all.h)))
+}
+
+/// The single screens of a picture of this size; none where they are no more than one, or make no sense.
+pub(super) fn several(screens: Vec<Rect>, (w, h): (u16, u16)) -> Vec<Rect> {
+    let within = |r: &Rect| r.area() > 0 && r.x.checked_add(r.w).is_some_and(|x| x <= w) && r.y.checked_add(r.h).is_some_and(|y| y <= h);
+    if (2..=MOST_SCREENS).contains(&screens.len()) && screens.iter().all(within) { screens } else { vec![] }
 }
 
 impl Remote for RfbClient {

@@ -1,5 +1,6 @@
 //! What goes from a desktop to those who look at it, and into its recording: Aerie's own messages, see docs/formats/desktop.md.
 
+use super::client::MOST_SCREENS;
 use super::framebuffer::{Framebuffer, PIXEL, Rect};
 use super::wire::Fault;
 
@@ -26,6 +27,7 @@ mod tag {
     pub(super) const DRAWN: u8 = 7;
     pub(super) const FILM: u8 = 8;
     pub(super) const PIECE: u8 = 9;
+    pub(super) const SCREENS: u8 = 10;
 }
 
 /// How a part of the picture is written.
@@ -108,6 +110,8 @@ pub enum Message {
         /// What the encoder made.
         data: Vec<u8>,
     },
+    /// Where on the picture the single screens are, from the left; none where there is one. Another size forgets them.
+    Screens(Vec<Rect>),
 }
 
 /// Parts of the picture, as they are written.
@@ -203,6 +207,10 @@ impl Message {
                 out.extend(at_us.to_be_bytes());
                 out.extend_from_slice(data);
             }
+            Self::Screens(screens) => {
+                out.push(tag::SCREENS);
+                screens.iter().take(MOST_SCREENS).for_each(|s| put(&mut out, &[s.x, s.y, s.w, s.h]));
+            }
         }
         out
     }
@@ -260,6 +268,17 @@ impl Message {
                 }
                 Self::Piece { key, at_us, data: r.0.to_vec() }
             }
+            tag::SCREENS => {
+                let mut screens = vec![];
+                while let Some((x, y)) = r.pair() {
+                    let (w, h) = r.pair()?;
+                    if screens.len() == MOST_SCREENS {
+                        return None;
+                    }
+                    screens.push(Rect { x, y, w, h });
+                }
+                Self::Screens(screens)
+            }
             _ => return None,
         })
     }
@@ -282,6 +301,7 @@ impl Framebuffer {
             Message::Shape { .. } | Message::At { .. } | Message::Bell | Message::Said { .. } | Message::Drawn { .. } => {}
             // Film is drawn by a browser alone.
             Message::Film { .. } | Message::Piece { .. } => {}
+            Message::Screens(_) => {}
         }
         Ok(())
     }

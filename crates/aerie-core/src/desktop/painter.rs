@@ -437,6 +437,8 @@ mod tests {
             Message::Drawn { who: "mira".into(), points: vec![(1, 2), (3, 4)] },
             Message::Film { codec: "vp8".into(), width: 1280, height: 800 },
             Message::Piece { key: true, at_us: 1 << 40, data: vec![7; 100] },
+            Message::Screens(vec![Rect { x: 0, y: 0, w: 3, h: 4 }, Rect { x: 3, y: 1, w: 5, h: 3 }]),
+            Message::Screens(vec![]),
         ];
         for m in all {
             assert_eq!(Message::decode(&m.encode()), Some(m));

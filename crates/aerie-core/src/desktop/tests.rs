@@ -1,6 +1,8 @@
 use super::*;
+use crate::evidence::hex;
 use flate2::{Compress, Compression, FlushCompress};
 use proptest::prelude::*;
+use sha2::{Digest as _, Sha256};
 use zeroize::Zeroizing;
 
 /// A picture of a few colours, row after row.
@@ -389,4 +391,60 @@ fn the_pointers_picture_has_what_is_to_be_seen() {
     let bytes = update(&[(Rect { x: 1, y: 0, w: 2, h: 1 }, -239, [colours, vec![0b0100_0000]].concat())]);
     let events = fed(&mut one, &bytes, 3);
     assert_eq!(events[0], Event::Pointer { size: (2, 1), hot: (1, 0), pixels: vec![0, 0, 0, 0, 1, 1, 1, 255] });
+}
+
+#[test]
+fn where_the_single_screens_are_is_told_and_another_size_with_it() {
+    let screen = |x: u16, w: u16| [&7u32.to_be_bytes()[..], &[x, 0, w, 50].map(u16::to_be_bytes).concat(), &[0; 4]].concat();
+    let told = |of: &[Vec<u8>], rect: Rect| update(&[(rect, -308, [&[of.len() as u8, 0, 0, 0][..], &of.concat()].concat())]);
+    let all = Rect { x: 0, y: 0, w: 100, h: 50 };
+    let (left, right) = (Rect { w: 60, ..all }, Rect { x: 60, w: 40, ..all });
+    let mut one = client(100, 50);
+    assert_eq!(fed(&mut one, &told(&[screen(0, 60), screen(60, 40)], all), 3)[0], Event::Screens(vec![left, right]));
+    // One alone, or one that hangs over the edge, is no arrangement of several.
+    for odd in [vec![], vec![screen(0, 100)], vec![screen(0, 60), screen(61, 40)], vec![screen(0, 5); 17]] {
+        assert_eq!(fed(&mut one, &told(&odd, all), 7)[0], Event::Screens(vec![]));
+    }
+    let wider = Rect { w: 200, ..all };
+    let events = fed(&mut one, &told(&[screen(0, 100), screen(100, 100)], wider), 5);
+    assert_eq!(events[0], Event::Resized(200, 50));
+    assert_eq!(events[1], Event::Screens(vec![Rect { w: 100, ..all }, Rect { x: 100, w: 100, ..all }]));
+    assert_eq!(events[2], Event::Updated(vec![Damage::Pixels(wider)]));
+    // What a server says of a size that somebody asked for in vain is no size.
+    let refused = Rect { x: 1, y: 1, w: 9, h: 9 };
+    assert_eq!(fed(&mut one, &told(&[], refused), 64)[0], Event::Screens(vec![]));
+    assert_eq!(one.screen().unwrap().size(), (200, 50));
+    assert_eq!(one.handle_bytes(&told(&[], Rect { w: u16::MAX, h: u16::MAX, ..all })), Err(Fault::TooLarge(u16::MAX, u16::MAX)));
+}
+
+/// What real servers said, recorded by `crates/aerie/tests/desktop.rs`: bytes of the server, and the SHA-256 of what the X server itself says is on
+/// its screen at the end, red, green and blue of each pixel.
+#[test]
+fn what_real_servers_said_is_read_to_the_very_pixel() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src/desktop/vectors");
+    let mut names: Vec<_> =
+        std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().path()).filter(|p| p.extension().is_some_and(|e| e == "rfb")).collect();
+    names.sort();
+    assert_eq!(names.len(), 8, "{names:?}");
+    for path in names {
+        let said = zstd::decode_all(&std::fs::read(&path).unwrap()[..]).unwrap();
+        let wanted = std::fs::read_to_string(path.with_extension("sha256")).unwrap();
+        for piece in [1 << 16, 331] {
+            let mut one = RfbClient::new(Options { password: Some("observer".to_string().into()), shared: true, only: None });
+            let mut screens = vec![];
+            for bytes in said.chunks(piece) {
+                one.handle_bytes(bytes).unwrap_or_else(|e| panic!("{path:?}: {e}"));
+                while one.poll_transmit().is_some() {}
+                while let Some(event) = one.poll_event() {
+                    if let Event::Screens(found) = event {
+                        screens = found;
+                    }
+                }
+            }
+            let shown = one.screen().unwrap().small(u16::MAX).2;
+            assert_eq!(hex(&Sha256::digest(shown)), wanted.trim(), "{path:?} in pieces of {piece}");
+            let two = path.file_stem().is_some_and(|n| n == "two-screens");
+            assert_eq!(screens.len(), if two { 2 } else { 0 }, "{path:?}");
+        }
+    }
 }

@@ -6,7 +6,7 @@ use crate::machines::PathError;
 use crate::recorder::Recording;
 use crate::service::App;
 use crate::sessions::LiveSession;
-use aerie_core::desktop::{Event, Fault, Message, Quality, Remote};
+use aerie_core::desktop::{Event, Fault, Message, Quality, Rect, Remote};
 use aerie_core::evidence::hex;
 use aerie_core::recording::Frame;
 use jiff::Timestamp;
@@ -112,7 +112,7 @@ async fn greeting(app: &App, mut stream: Box<dyn Stream>, mut client: Box<dyn Re
                     return Ok(Greeted { client, stream, title: name });
                 }
                 // Nothing else comes before it.
-                Event::Updated(_) | Event::Resized(..) | Event::Pointer { .. } | Event::Bell | Event::Clipboard(_) => {}
+                Event::Updated(_) | Event::Resized(..) | Event::Screens(_) | Event::Pointer { .. } | Event::Bell | Event::Clipboard(_) => {}
             }
         }
         flush(&mut *client, &mut stream).await?;
@@ -164,12 +164,14 @@ pub(crate) struct Driver<'a> {
     whole: Instant,
     changed: bool,
     copied: Option<Instant>,
+    /// Told with the next update: its size counts.
+    screens: Option<Vec<Rect>>,
 }
 
 impl<'a> Driver<'a> {
     pub(crate) fn new(live: &'a LiveSession, screen: &'a Screen, recording: Option<Recording>) -> Self {
         let now = Instant::now();
-        Self { live, screen, recording, pressed: BTreeSet::new(), at: (0, 0, 0), whole: now, changed: false, copied: None }
+        Self { live, screen, recording, pressed: BTreeSet::new(), at: (0, 0, 0), whole: now, changed: false, copied: None, screens: None }
     }
 
     /// Carries it until the server closes, does what it may not, or the session ends, which drops this.
@@ -208,8 +210,13 @@ impl<'a> Driver<'a> {
                 let (encoded, bytes) = self.screen.update(picture, &damage);
                 self.live.note_out(bytes, Timestamp::now().as_millisecond(), true);
                 self.record(encoded).await;
+                if let Some(screens) = self.screens.take() {
+                    let kept = self.screen.tell(Message::Screens(screens));
+                    self.keep(kept).await;
+                }
                 return true;
             }
+            Event::Screens(screens) => self.screens = Some(screens),
             Event::Pointer { size, hot, pixels } => {
                 let kept = self.screen.tell(Message::Shape { size, hot, pixels });
                 self.keep(kept).await;

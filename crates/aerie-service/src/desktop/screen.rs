@@ -35,6 +35,8 @@ struct Inner {
     painter: Option<Painter>,
     title: String,
     pointer: Option<Message>,
+    /// Where the single screens are, of several.
+    screens: Option<Message>,
     /// How film is coded, and its pieces since the last whole picture, encoded.
     film: Option<Message>,
     pieces: Vec<Vec<u8>>,
@@ -62,6 +64,7 @@ impl Screen {
             painter: None,
             title: String::new(),
             pointer: None,
+            screens: None,
             film: None,
             pieces: vec![],
             lines: vec![],
@@ -101,6 +104,7 @@ impl Screen {
         };
         if messages.iter().any(|m| matches!(m, Message::Size(..))) {
             inner.lines.clear();
+            inner.screens = None;
         }
         let encoded: Encoded = messages.iter().map(Message::encode).collect();
         let bytes = encoded.iter().map(|e| inner.send(e)).sum();
@@ -121,6 +125,7 @@ impl Screen {
         inner.send(&encoded);
         match message {
             Message::Shape { .. } => inner.pointer = Some(message),
+            Message::Screens(_) => inner.screens = Some(message),
             Message::Film { .. } => {
                 inner.film = Some(message);
                 inner.pieces.clear();
@@ -200,7 +205,7 @@ impl Inner {
 
     fn whole(&self) -> Encoded {
         let picture = self.painter.as_ref().map(Painter::whole).unwrap_or_default();
-        let first: Encoded = picture.iter().chain(&self.film).map(Message::encode).collect();
+        let first: Encoded = picture.iter().chain(&self.screens).chain(&self.film).map(Message::encode).collect();
         let rest = self.pointer.iter().chain(&self.lines).map(Message::encode);
         first.into_iter().chain(self.pieces.iter().cloned()).chain(rest).collect()
     }
