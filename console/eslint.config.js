@@ -16,6 +16,8 @@ export default ts.config(
       "vue/attributes-order": "off",
       "vue/multiline-html-element-content-newline": "off",
       "vue/no-v-html": "error",
+      // What is not imported would be left out of the page without a word.
+      "vue/no-undef-components": ["error", { ignorePatterns: ["RouterLink", "RouterView"] }],
     },
   },
 );

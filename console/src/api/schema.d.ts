@@ -2647,6 +2647,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/visits/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give whoever is helped a file: at most 16 MiB. They take it on their page. */
+        post: operations["giveVisitFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Take a file that whoever is helped gave, until the visit is closed. */
+        get: operations["takeVisitFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/visits/{id}/notes": {
         parameters: {
             query?: never;
@@ -2673,6 +2707,40 @@ export interface paths {
         };
         /** The page of whoever is helped: a WebSocket on which they answer, talk, and share their screen (docs/formats/desktop.md). */
         get: operations["visitPage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/page/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give whoever helps a file: at most 16 MiB. For whoever is helped, with the token of their visit in the field `visit-pass`. */
+        post: operations["giveHelperFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/page/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Take a file that whoever helps gave. For whoever is helped, with the token of their visit in the field `visit-pass`. */
+        get: operations["takeHelperFile"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6075,8 +6143,8 @@ export interface components {
              * @description How many wait before them.
              */
             before: number;
-            /** @description Whether whoever helps has keyboard and mouse now. */
-            controlled: boolean;
+            /** @description Files that wait to be taken, and those that they gave. */
+            files: components["schemas"]["VisitFileView"][];
             /** @description Who helps, as people write it; empty while nobody does. */
             helper: string;
             /** @enum {string} */
@@ -6096,6 +6164,10 @@ export interface components {
             since?: string | null;
             /** @description `waiting`, `active`, `ended` or `expired`. */
             state: string;
+            /** @description Whether whoever helps may take files. */
+            takes_files: boolean;
+            /** @description What whoever helps may do now besides looking, as words of capabilities. */
+            uses: string[];
             /** @description What whoever helps asks for besides, as the word of a capability. */
             wants?: string | null;
             /** @description Whether whoever helps looks now. */
@@ -6247,6 +6319,34 @@ export interface components {
              */
             version: number;
         };
+        /** @description A file that was given in a visit. */
+        VisitFileView: {
+            /**
+             * Format: date-time
+             * @description When it was given.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            bytes: number;
+            /** @description Identifier. */
+            id: string;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When it was taken, refused or lost.
+             */
+            settled?: string | null;
+            /** @description SHA-256, hexadecimal. */
+            sha256: string;
+            /** @description `offered`, `taken`, `refused` or `lost`: nobody took it before the visit was over. */
+            state: string;
+            /** @description `to-person` or `from-person`. */
+            way: string;
+        };
         /** @description A note on a visit. */
         VisitNote: {
             /** @description What. */
@@ -6308,6 +6408,8 @@ export interface components {
              * @description When it ended.
              */
             ended?: string | null;
+            /** @description Files that were given, each way. */
+            files?: components["schemas"]["VisitFileView"][];
             /** @description Everybody who helped. */
             helpers: string[];
             /** @description Whether the person has the page open now. */
@@ -11982,6 +12084,86 @@ export interface operations {
             };
         };
     };
+    giveVisitFile: {
+        parameters: {
+            query: {
+                /** @description Its name; folders in it are left out. */
+                name: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    takeVisitFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     noteVisit: {
         parameters: {
             query?: never;
@@ -12040,6 +12222,82 @@ export interface operations {
                 };
             };
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    giveHelperFile: {
+        parameters: {
+            query: {
+                /** @description Its name; folders in it are left out. */
+                name: string;
+            };
+            header: {
+                "visit-pass": string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    takeHelperFile: {
+        parameters: {
+            query?: never;
+            header: {
+                "visit-pass": string;
+            };
+            path: {
+                id: string;
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

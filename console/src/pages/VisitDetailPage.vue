@@ -4,6 +4,7 @@ import { computed, defineAsyncComponent, ref } from "vue";
 import { api, failure, unwrap } from "../api/client";
 import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
+import VisitFiles from "../features/visits/VisitFiles.vue";
 import { ago, dayAndClock } from "../lib/time";
 import ProblemNote from "../ui/ProblemNote.vue";
 import StateNote from "../ui/StateNote.vue";
@@ -152,6 +153,7 @@ const said = (kind: string, who: string, text: string) =>
             </li>
           </ul>
         </section>
+        <VisitFiles :visit="v" :mine="mine" @changed="refresh" />
         <h2 class="mb-2 mt-4">What happened</h2>
         <ol v-if="v.remarks.length" class="sheet divide-y divide-line" data-testid="remarks">
           <li v-for="(r, i) in v.remarks" :key="i" class="flex gap-4 px-3 py-1.5">

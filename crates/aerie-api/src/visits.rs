@@ -83,6 +83,37 @@ pub struct VisitPictureView {
     pub sha256: String,
 }
 
+/// A file that was given in a visit.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct VisitFileView {
+    /// Identifier.
+    pub id: String,
+    /// Its name.
+    pub name: String,
+    /// Bytes.
+    pub bytes: u64,
+    /// SHA-256, hexadecimal.
+    pub sha256: String,
+    /// `to-person` or `from-person`.
+    pub way: String,
+    /// `offered`, `taken`, `refused` or `lost`: nobody took it before the visit was over.
+    pub state: String,
+    /// When it was given.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+    /// When it was taken, refused or lost.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub settled: Option<Timestamp>,
+}
+
+/// What a file is called.
+#[derive(Debug, Clone, Serialize, Deserialize, IntoParams)]
+pub struct FileName {
+    /// Its name; folders in it are left out.
+    pub name: String,
+}
+
 /// A visit.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct VisitView {
@@ -148,6 +179,9 @@ pub struct VisitView {
     pub remarks: Vec<RemarkView>,
     /// Pictures.
     pub pictures: Vec<VisitPictureView>,
+    /// Files that were given, each way.
+    #[serde(default)]
+    pub files: Vec<VisitFileView>,
 }
 
 /// Which visits.
@@ -227,6 +261,8 @@ pub enum FromVisited {
     Consent(String, bool),
     /// They want the line that starts the program for a visit.
     Program,
+    /// They do not want the file of this identifier.
+    RefuseFile(String),
     /// Their screen comes as film from here on.
     Film {
         /// Codec, in the words of the WebCodecs registry.
@@ -284,8 +320,12 @@ pub enum ToVisited {
         /// What whoever helps asks for besides, as the word of a capability.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         wants: Option<String>,
-        /// Whether whoever helps has keyboard and mouse now.
-        controlled: bool,
+        /// What whoever helps may do now besides looking, as words of capabilities.
+        uses: Vec<String>,
+        /// Files that wait to be taken, and those that they gave.
+        files: Vec<VisitFileView>,
+        /// Whether whoever helps may take files.
+        takes_files: bool,
         /// How many wait before them.
         before: u32,
         /// Since when they wait.

@@ -4,7 +4,8 @@ use crate::desktop::DesktopLink;
 use crate::people::name;
 use crate::{Client, Result};
 use aerie_api::{
-    CloseVisit, FromVisited, HelpAsked, IssuedVisit, NewVisit, QueueView, Reassign, ToVisited, VisitNote, VisitPass, VisitQuery, VisitView,
+    CloseVisit, FileName, FromVisited, HelpAsked, IssuedVisit, NewVisit, QueueView, Reassign, ToVisited, VisitNote, VisitPass, VisitQuery,
+    VisitView,
 };
 use aerie_tunnel::websocket::tungstenite::Message as Frame;
 use aerie_tunnel::websocket::tungstenite::protocol::WebSocketConfig;
@@ -86,6 +87,41 @@ impl Client {
     /// See [`Client::sign_in`].
     pub async fn visit_picture(&self, id: &str, picture: &str) -> Result<Vec<u8>> {
         self.bytes(self.call(Method::GET, &format!("visits/{}/pictures/{}", name(id), name(picture)))).await
+    }
+
+    /// Gives whoever is helped a file.
+    ///
+    /// # Errors
+    /// When the service refuses or cannot be reached.
+    pub async fn give_visit_file(&self, id: &str, file: &str, content: Vec<u8>) -> Result<VisitView> {
+        let call = self.call(Method::POST, &format!("visits/{}/files", name(id))).query(&FileName { name: file.into() });
+        self.ask(call.header("content-type", "application/octet-stream").body(content)).await
+    }
+
+    /// Takes a file that whoever is helped gave.
+    ///
+    /// # Errors
+    /// When the service refuses or cannot be reached.
+    pub async fn take_visit_file(&self, id: &str, file: &str) -> Result<Vec<u8>> {
+        self.bytes(self.call(Method::GET, &format!("visits/{}/files/{}", name(id), name(file)))).await
+    }
+
+    /// Gives whoever helps a file, as whoever is helped.
+    ///
+    /// # Errors
+    /// When the service refuses or cannot be reached.
+    pub async fn give_helper_file(&self, pass: &VisitPass, file: &str, content: Vec<u8>) -> Result<()> {
+        let call = self.call(Method::POST, &format!("visits/{}/page/files", name(&pass.visit))).query(&FileName { name: file.into() });
+        self.send(call.header("visit-pass", &pass.token).body(content)).await.map(drop)
+    }
+
+    /// Takes a file that whoever helps gave, as whoever is helped.
+    ///
+    /// # Errors
+    /// When the service refuses or cannot be reached.
+    pub async fn take_helper_file(&self, pass: &VisitPass, file: &str) -> Result<Vec<u8>> {
+        let call = self.call(Method::GET, &format!("visits/{}/page/files/{}", name(&pass.visit), name(file)));
+        self.bytes(call.header("visit-pass", &pass.token)).await
     }
 
     /// Closes a visit.

@@ -96,7 +96,7 @@ settings! {
     VisitHours "visit-hours" number(1, 72, "hours"), "8", "How long somebody who came waits in a queue for help.";
     VisitCloseMinutes "visit-close-minutes" number(5, 10_080, "minutes"), "60", "How long after its end a visit that nobody closed closes itself, and is reported.";
     TicketDesk "ticket-desk" Kind::Text(500), "", "Address to which the record of each closed visit is posted as signed JSON; empty for none.";
-    TicketFields "ticket-fields" Kind::Text(200), "times participants outcome notes consents device pictures sessions", "What of a visit goes to the ticket desk: words of times, participants, outcome, notes, consents, device, pictures, sessions, chat. Chat may hold personal data.";
+    TicketFields "ticket-fields" Kind::Text(200), "times participants outcome notes consents device pictures files sessions", "What of a visit goes to the ticket desk: words of times, participants, outcome, notes, consents, device, pictures, files, sessions, chat. Chat may hold personal data.";
     PinEverywhere "pin-everywhere" number(10, 10_000, "tries"), "100", "Wrong PINs in the whole service within ten minutes after which all must wait.";
 }
 

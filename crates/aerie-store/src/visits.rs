@@ -122,4 +122,33 @@ impl Store {
         let found = sqlx::query_scalar("SELECT png FROM visit_pictures WHERE id = ?1 AND visit = ?2").bind(id).bind(visit);
         Ok(found.fetch_optional(&self.read).await?)
     }
+
+    /// Keeps a file that was given in a visit.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn put_visit_file(&self, visit: &str, id: &str, content: &[u8]) -> Result<()> {
+        let row = sqlx::query("INSERT INTO visit_files (id, visit, content) VALUES (?1, ?2, ?3)").bind(id).bind(visit).bind(content);
+        row.execute(&self.write).await?;
+        Ok(())
+    }
+
+    /// A file that was given in a visit.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn visit_file(&self, visit: &str, id: &str) -> Result<Option<Vec<u8>>> {
+        let found = sqlx::query_scalar("SELECT content FROM visit_files WHERE id = ?1 AND visit = ?2").bind(id).bind(visit);
+        Ok(found.fetch_optional(&self.read).await?)
+    }
+
+    /// Removes what was given in a visit; with `one`, that alone.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn remove_visit_files(&self, visit: &str, one: Option<&str>) -> Result<()> {
+        let gone = sqlx::query("DELETE FROM visit_files WHERE visit = ?1 AND (?2 IS NULL OR id = ?2)").bind(visit).bind(one);
+        gone.execute(&self.write).await?;
+        Ok(())
+    }
 }

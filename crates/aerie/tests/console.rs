@@ -895,6 +895,20 @@ async fn somebody_without_an_account_shares_their_screen_and_stops_it() {
     seen(&mira).await;
     assert_eq!(faults(&mira).await, Vec::<String>::new());
     says(&rhea, "[data-testid=sharing]", "Mira Castellane sees what you share").await;
+    // A file each way, by hand.
+    let dir = tempfile::tempdir().unwrap();
+    let (given, theirs) = (dir.path().join("mend the plotter.sh"), dir.path().join("error.log"));
+    std::fs::write(&given, "#!/bin/sh\n").unwrap();
+    std::fs::write(&theirs, "stripes").unwrap();
+    find(&mira, "[data-testid=give-file]").await.send_keys(given.to_str().unwrap()).await.unwrap();
+    says(&mira, "[data-testid=visit-files]", "waits to be taken").await;
+    says(&rhea, "[data-testid=offered-file]", "mend the plotter.sh (10 B) from Mira Castellane").await;
+    click(&rhea, "[data-testid=take-file]").await;
+    says(&rhea, "[data-testid=offered-file]", "saved").await;
+    find(&rhea, "input[name=give]").await.send_keys(theirs.to_str().unwrap()).await.unwrap();
+    says(&mira, "[data-testid=visit-files]", "error.log").await;
+    assert_eq!(faults(&mira).await, Vec::<String>::new());
+    assert_eq!(faults(&rhea).await, Vec::<String>::new());
     click(&rhea, "[data-testid=stop-sharing]").await;
     says(&rhea, "[data-testid=visited-heading]", "Share your screen with Mira Castellane").await;
     type_into(&rhea, "input[name=words]", "thank you\n").await;

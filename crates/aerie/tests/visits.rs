@@ -22,7 +22,7 @@ const RULES: &str = r#"
 name = "desk"
 people = "group:desk"
 machines = "label:visits & !name:optics"
-capabilities = ["view", "control"]
+capabilities = ["view", "control", "clipboard-in", "clipboard-out", "upload", "download"]
 accounts = ["visited"]
 consent = "ask"
 recording = true
@@ -318,6 +318,140 @@ fn left_in(temporary: &std::path::Path) -> usize {
     std::fs::read_dir(temporary).unwrap().count()
 }
 
+/// A visit whose person started the program for it: whoever helps looks, and the person's page.
+async fn with_program(own: &Own, screen: &Screen, temporary: &std::path::Path) -> (String, Person, Viewer, std::process::Child, String) {
+    let mira = own.as_client("mira");
+    let made = mira.make_visit(&new_visit()).await.unwrap();
+    let pass = enter(own, &made.visit.id, &made.pin).await.unwrap();
+    let mut rhea = Person::open(own, &pass).await;
+    rhea.agree(&["view"]).await;
+    rhea.until("the program", |t| matches!(t, ToVisited::Standing { program: ProgramState::Offered, agreed: Some(_), .. })).await;
+    rhea.link.say(&FromVisited::Program).await;
+    let ToVisited::Program { line } = rhea.until("the line", |t| matches!(t, ToVisited::Program { .. })).await else { panic!() };
+    let program = screen.starts(&line, temporary);
+    rhea.until("that it runs", |t| matches!(t, ToVisited::Standing { program: ProgramState::Runs, .. })).await;
+    until("what the computer is", async || mira.visit(&made.visit.id).await.ok()?.device.get("host").cloned()).await;
+    let mut viewer = Viewer::of(mira.visit_screen(&made.visit.id).await.unwrap());
+    viewer.say(FromViewer::Begin { reason: String::new(), ticket: String::new() }).await;
+    (made.visit.id, rhea, viewer, program, line)
+}
+
+/// Asks for a capability, which the person gives on their page.
+async fn agreed(rhea: &mut Person, viewer: &mut Viewer, capability: &str) {
+    viewer.say(FromViewer::Ask(capability.into())).await;
+    rhea.until("a question", |t| matches!(t, ToVisited::Standing { wants: Some(c), .. } if c == capability)).await;
+    rhea.link.say(&FromVisited::Consent(capability.into(), true)).await;
+    viewer.until("a yes", |v| v.state(capability) == Some("on")).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn text_goes_through_the_clipboard_of_whoever_is_helped_when_they_say_so() {
+    let (own, dir, temporary) = (service().await, tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let mut screen = Screen::tiger(dir.path(), Way::Open);
+    let file = dir.path().join("line");
+    screen.terminal_with(&["-xrm", "XTerm*selectToClipboard: true"], &keeps_a_line(&file).replace("stty -echo; ", ""));
+    let (_, mut rhea, mut viewer, _program, _) = with_program(&own, &screen, temporary.path()).await;
+    viewer.began().await;
+    agreed(&mut rhea, &mut viewer, "control").await;
+    viewer.say(FromViewer::Paste("too early".into())).await;
+    viewer
+        .until("a refusal", |v| v.told.iter().any(|t| matches!(t, ToViewer::Refused { capability: Some(c), .. } if c == "clipboard-in")))
+        .await;
+    agreed(&mut rhea, &mut viewer, "clipboard-in").await;
+    viewer.say(FromViewer::Paste("Größe 96 €".into())).await;
+    own.event("clipboard-used", "put text of 14 B into").await;
+    viewer.ready(&screen).await;
+    viewer.say(FromViewer::At(100, 100, 0)).await;
+    viewer.say(FromViewer::At(100, 100, 2)).await;
+    let before = viewer.changes;
+    viewer.say(FromViewer::At(100, 100, 0)).await;
+    viewer.until("what was pasted, on the screen", |v| v.changes > before).await;
+    viewer.types("\n").await;
+    assert_eq!(line_in(&file).await, "Größe 96 €\n");
+    // What was copied before the person agreed is there with their yes, and what is copied afterwards when it is.
+    let twice = |x| [(x, 8, 0), (x, 8, 1), (x, 8, 0), (x, 8, 1), (x, 8, 0)].map(|(x, y, b)| FromViewer::At(x, y, b));
+    for at in twice(8) {
+        viewer.say(at).await;
+    }
+    agreed(&mut rhea, &mut viewer, "clipboard-out").await;
+    viewer.until("what was selected", |v| v.told.contains(&ToViewer::Clipboard { text: "ready".into() })).await;
+    own.event("clipboard-used", "took text of 5 B out of").await;
+    rhea.until("what may be done", |t| matches!(t, ToVisited::Standing { uses, .. } if uses.len() == 3)).await;
+    rhea.link.say(&FromVisited::Consent("clipboard-out".into(), false)).await;
+    viewer.until("that it was taken back", |v| v.state("clipboard-out") == Some("ask")).await;
+    rhea.until("what may be done yet", |t| matches!(t, ToVisited::Standing { uses, .. } if *uses == ["control", "clipboard-in"])).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_pass_each_way_by_hand_and_are_gone_when_the_visit_is_closed() {
+    let own = service().await;
+    let mira = own.as_client("mira");
+    let made = mira.make_visit(&new_visit()).await.unwrap();
+    let id = made.visit.id.as_str();
+    let pass = enter(&own, id, &made.pin).await.unwrap();
+    let mut rhea = Person::open(&own, &pass).await;
+    is_refused(mira.give_visit_file(id, "early.txt", b"x".to_vec()).await, "did not agree");
+    is_refused(own.client("").give_helper_file(&pass, "early.txt", b"x".to_vec()).await, "did not agree");
+    rhea.agree(&["view"]).await;
+    rhea.until("what she agreed to", |t| matches!(t, ToVisited::Standing { agreed: Some(_), takes_files: true, .. })).await;
+    rhea.share().await;
+    let (mut link, session) = look(&mira, id).await;
+
+    let given = mira.give_visit_file(id, "../scripts/mend driver.sh", b"#!/bin/sh\n".to_vec()).await.unwrap();
+    assert_eq!((given.files[0].name.as_str(), given.files[0].state.as_str()), ("mend driver.sh", "offered"));
+    let offered = rhea.until("an offer", |t| matches!(t, ToVisited::Standing { files, .. } if files.len() == 1)).await;
+    let ToVisited::Standing { files, .. } = offered else { panic!() };
+    let wrong = VisitPass { token: "wrong".into(), ..pass.clone() };
+    is_refused(own.client("").take_helper_file(&wrong, &files[0].id).await, "not yours");
+    is_refused(mira.take_visit_file(id, &files[0].id).await, "no such file");
+    assert_eq!(own.client("").take_helper_file(&pass, &files[0].id).await.unwrap(), b"#!/bin/sh\n");
+    let event = own.event("file-transferred", "Rhea Calder took mend driver.sh (10 B), which mira gave.").await;
+    assert_eq!(event.session.as_deref(), Some(session.as_str()));
+    mira.give_visit_file(id, "other.bin", vec![7; 100]).await.unwrap();
+    let second = mira.visit(id).await.unwrap().files[1].id.clone();
+    rhea.link.say(&FromVisited::RefuseFile(second.clone())).await;
+    own.event("file-transferred", "did not want other.bin").await;
+    is_refused(own.client("").take_helper_file(&pass, &second).await, "no such file");
+
+    // The other way, at the bound and beyond.
+    let large = vec![3; aerie_core::visit::LARGEST_FILE];
+    own.client("").give_helper_file(&pass, "error.log", large.clone()).await.unwrap();
+    is_refused(own.client("").give_helper_file(&pass, "error.log", vec![3; large.len() + 1]).await, "");
+    is_refused(own.client("").give_helper_file(&pass, "..", vec![3]).await, "has a name");
+    let third = mira.visit(id).await.unwrap().files[2].clone();
+    assert_eq!(third.way, "from-person");
+    is_refused(own.as_client("nils").take_visit_file(id, &third.id).await, "not yours");
+    is_refused(own.as_client("jun").take_visit_file(id, &third.id).await, "not yours");
+    assert!(mira.take_visit_file(id, &third.id).await.unwrap() == large && mira.take_visit_file(id, &third.id).await.unwrap() == large);
+    mira.give_visit_file(id, "late.txt", b"x".to_vec()).await.unwrap();
+    rhea.link.say(&FromVisited::Leave).await;
+    let left = until("her leaving", async || mira.visit(id).await.ok().filter(|v| v.ended.is_some())).await;
+    assert_eq!(left.files.iter().map(|f| f.state.as_str()).collect::<Vec<_>>(), ["taken", "refused", "taken", "lost"]);
+    is_refused(own.client("").take_helper_file(&pass, &left.files[3].id).await, "no such file");
+    assert!(mira.take_visit_file(id, &third.id).await.is_ok(), "until it is closed");
+    mira.close_visit(id, &CloseVisit { outcome: "solved".into(), notes: String::new() }).await.unwrap();
+    is_refused(mira.take_visit_file(id, &third.id).await, "no such file");
+    let record = mira.visit_record(id).await.unwrap();
+    assert_eq!(
+        (record["files"][0]["name"].as_str(), record["files"][0]["sha256"].as_str().map(str::len)),
+        (Some("mend driver.sh"), Some(64))
+    );
+    while link.next().await.is_some() {}
+    own.event("session-ended", "workstations").await;
+    let text = own.admin().recording_text(&session).await.unwrap();
+    assert!(text.contains("upload mend driver.sh (10 B, done)") && text.contains("download error.log"), "{text}");
+
+    // In a queue in which the rules let nobody give or take files, nobody does.
+    let nils = own.as_client("nils");
+    let made = nils.make_visit(&NewVisit { queue: "optics".into(), ..new_visit() }).await.unwrap();
+    let pass = enter(&own, &made.visit.id, &made.pin).await.unwrap();
+    let mut rhea = Person::open(&own, &pass).await;
+    rhea.agree(&["view"]).await;
+    rhea.until("what she agreed to", |t| matches!(t, ToVisited::Standing { agreed: Some(_), takes_files: false, .. })).await;
+    is_refused(nils.give_visit_file(&made.visit.id, "x", vec![1]).await, "copy files to");
+    is_refused(own.client("").give_helper_file(&pass, "x", vec![1]).await, "no files");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothing() {
     let (own, dir, temporary) = (service().await, tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
@@ -325,22 +459,10 @@ async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothi
     let file = dir.path().join("line");
     screen.terminal(&keeps_a_line(&file));
     let mira = own.as_client("mira");
-    let made = mira.make_visit(&new_visit()).await.unwrap();
-    let pass = enter(&own, &made.visit.id, &made.pin).await.unwrap();
-    let mut rhea = Person::open(&own, &pass).await;
-    rhea.agree(&["view"]).await;
-    rhea.until("the program", |t| matches!(t, ToVisited::Standing { program: ProgramState::Offered, agreed: Some(_), .. })).await;
-    rhea.link.say(&FromVisited::Program).await;
-    let ToVisited::Program { line } = rhea.until("the line", |t| matches!(t, ToVisited::Program { .. })).await else { panic!() };
-    let mut program = screen.starts(&line, temporary.path());
-    rhea.until("that it runs", |t| matches!(t, ToVisited::Standing { program: ProgramState::Runs, .. })).await;
-    until("what the computer is", async || mira.visit(&made.visit.id).await.ok()?.device.get("host").cloned()).await;
-
-    let mut viewer = Viewer::of(mira.visit_screen(&made.visit.id).await.unwrap());
-    viewer.say(FromViewer::Begin { reason: String::new(), ticket: String::new() }).await;
+    let (visit, mut rhea, mut viewer, mut program, line) = with_program(&own, &screen, temporary.path()).await;
     let session = viewer.began().await;
     viewer.same_as(&screen).await;
-    assert_eq!((viewer.state("control"), viewer.state("clipboard-in")), (Some("ask"), Some("refused")));
+    assert_eq!((viewer.state("control"), viewer.state("clipboard-in")), (Some("ask"), Some("ask")));
     viewer.types("nothing\n").await;
     // A yes that nobody asked for is none. Rhea says no, and then yes.
     let wants = |t: &ToVisited| matches!(t, ToVisited::Standing { wants: Some(c), .. } if c == "control");
@@ -356,7 +478,7 @@ async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothi
     rhea.until("the question again", wants).await;
     rhea.link.say(&FromVisited::Consent("control".into(), true)).await;
     viewer.until("control", |v| v.state("control") == Some("on")).await;
-    rhea.until("that she is controlled", |t| matches!(t, ToVisited::Standing { controlled: true, .. })).await;
+    rhea.until("that she is controlled", |t| matches!(t, ToVisited::Standing { uses, .. } if *uses == ["control"])).await;
     // What the keyboard of that computer has, with and without Shift, and what it has not.
     viewer.types("It's #1 / Über @ 96 €\n").await;
     assert_eq!(line_in(&file).await, "It's #1 / Über @ 96 €\n");
@@ -368,8 +490,8 @@ async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothi
     let again = screen.starts(&line, temporary.path());
     let said = tokio::task::spawn_blocking(|| again.wait_with_output().unwrap().stderr).await.unwrap();
     assert!(String::from_utf8_lossy(&said).contains("good no longer"), "{}", String::from_utf8_lossy(&said));
-    let visit = mira.close_visit(&made.visit.id, &CloseVisit { outcome: "solved".into(), notes: String::new() }).await.unwrap();
-    assert_eq!(visit.sessions, [session.as_str()]);
+    let closed = mira.close_visit(&visit, &CloseVisit { outcome: "solved".into(), notes: String::new() }).await.unwrap();
+    assert_eq!(closed.sessions, [session.as_str()]);
     viewer.ended().await;
     let said = tokio::task::spawn_blocking(move || {
         let mut said = String::new();
@@ -380,7 +502,7 @@ async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothi
     let said = said.await.unwrap();
     assert!(said.contains("mira can see this screen") && said.contains("The visit is over."), "{said}");
     assert_eq!(left_in(temporary.path()), 0, "nothing is left");
-    let consents = mira.visit_record(&made.visit.id).await.unwrap()["consents"].to_string();
+    let consents = mira.visit_record(&visit).await.unwrap()["consents"].to_string();
     for text in ["allowed mira: view", "refused mira: control", "allowed mira: control", "took back from mira: control"] {
         assert!(consents.contains(text), "{text}: {consents}");
     }

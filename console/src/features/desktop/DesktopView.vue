@@ -2,6 +2,7 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/vue";
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from "vue";
 import { COMBINATIONS } from "../../lib/keysyms";
+import { saveAs } from "../../lib/save";
 import { counter } from "../../lib/time";
 import DesktopCanvas from "./DesktopCanvas.vue";
 import DesktopPanel from "./DesktopPanel.vue";
@@ -72,11 +73,8 @@ function save() {
   canvas.value?.canvas?.toBlob((blob) => {
     if (!blob) return;
     if (props.keep) return props.keep(blob);
-    const link = document.createElement("a");
-    link.href = URL.createObjectURL(blob);
-    link.download = `${began.value?.machine ?? "desktop"}-${new Date().toISOString().slice(0, 19).replaceAll(":", "")}.png`;
-    link.click();
-    URL.revokeObjectURL(link.href);
+    const at = new Date().toISOString().slice(0, 19).replaceAll(":", "");
+    saveAs(blob, `${began.value?.machine ?? "desktop"}-${at}.png`);
   });
 }
 

@@ -4,6 +4,8 @@ import type { VisitPass } from "../../api/client";
 import { ago } from "../../lib/time";
 import ProblemNote from "../../ui/ProblemNote.vue";
 import ProgramOffer from "./ProgramOffer.vue";
+import VisitedFiles from "./VisitedFiles.vue";
+import VisitedUses from "./VisitedUses.vue";
 import { useVisited } from "./useVisited";
 
 /** What whoever is helped sees from the PIN on: who asks, for what, and what they share. */
@@ -12,6 +14,7 @@ const visit = useVisited(props.pass);
 const text = ref("");
 const s = computed(() => visit.standing.value);
 const allowed = computed(() => (s.value?.agreed?.length ?? 0) > 0);
+const controlled = computed(() => s.value?.uses.includes("control") ?? false);
 const runs = computed(() => s.value?.program === "runs");
 const initials = computed(() =>
   (s.value?.helper ?? "")
@@ -25,7 +28,7 @@ const heading = computed(() => {
   if (!s.value) return "One moment …";
   if (!s.value.helper) return s.value.before ? `${s.value.before} wait before you` : "You are next";
   if (!s.value.agreed) return `${s.value.helper} would like to help you`;
-  if (s.value.controlled) return `${s.value.helper} controls your computer`;
+  if (controlled.value) return `${s.value.helper} controls your computer`;
   if (visit.share.sharing.value || runs.value)
     return s.value.watched ? `${s.value.helper} sees your screen` : "Your screen is shared";
   return `Share your screen with ${s.value.helper}`;
@@ -84,59 +87,22 @@ function stop() {
           </div>
         </template>
         <template v-else-if="allowed">
-          <div
-            v-if="s.wants"
-            role="alertdialog"
-            aria-labelledby="wants"
-            class="flex flex-col gap-3 border-l-4 border-l-wait bg-waitbg px-3 py-3"
-            data-testid="wants"
+          <VisitedUses
+            :helper="s.helper"
+            :wants="s.wants"
+            :uses="s.uses"
+            @answer="(capability, yes) => visit.send({ consent: [capability, yes] })"
+          />
+          <p
+            v-if="runs"
+            role="status"
+            class="border-l-4 px-3 py-2"
+            :class="s.watched ? 'border-l-wait bg-waitbg text-wait' : 'border-l-line'"
+            data-testid="program-runs"
           >
-            <p id="wants">
-              {{ s.helper }} asks to <b>use your keyboard and mouse</b>. You can take it back at any time, and you keep
-              yours.
-            </p>
-            <div class="flex gap-3">
-              <button
-                class="button py-2!"
-                data-kind="main"
-                data-testid="allow-control"
-                @click="visit.send({ consent: [s.wants, true] })"
-              >
-                Allow
-              </button>
-              <button
-                class="button py-2!"
-                data-testid="refuse-control"
-                @click="visit.send({ consent: [s.wants, false] })"
-              >
-                Refuse
-              </button>
-            </div>
-          </div>
-          <template v-if="runs">
-            <p
-              role="status"
-              class="border-l-4 px-3 py-2"
-              :class="s.watched ? 'border-l-wait bg-waitbg text-wait' : 'border-l-line'"
-              data-testid="program-runs"
-            >
-              {{
-                s.controlled
-                  ? `${s.helper} sees your whole screen and uses your keyboard and mouse`
-                  : s.watched
-                    ? `${s.helper} sees your whole screen`
-                    : "The program runs, and nobody looks yet"
-              }}{{ s.watched && s.recorded ? ", and it is recorded." : "." }}
-            </p>
-            <button
-              v-if="s.controlled"
-              class="button self-start py-2!"
-              data-testid="take-back"
-              @click="visit.send({ consent: ['control', false] })"
-            >
-              Take keyboard and mouse back
-            </button>
-          </template>
+            {{ s.watched ? `${s.helper} sees your whole screen` : "The program runs, and nobody looks yet"
+            }}{{ s.watched && s.recorded ? ", and it is recorded." : "." }}
+          </p>
           <div v-else-if="!visit.share.sharing.value" class="flex flex-col gap-2">
             <p>Your browser asks which screen or window it is. Close what is nobody's business first.</p>
             <button class="button self-start py-2!" data-kind="main" data-testid="share" @click="visit.share.start()">
@@ -182,6 +148,14 @@ function stop() {
           </figure>
         </template>
       </template>
+      <VisitedFiles
+        v-if="allowed"
+        :pass="pass"
+        :helper="s.helper"
+        :files="s.files"
+        :takes="s.takes_files"
+        @refuse="(id) => visit.send({ 'refuse-file': id })"
+      />
       <section v-if="s.helper" aria-label="Talk" class="flex flex-col gap-2">
         <ol v-if="visit.said.length" class="flex flex-col gap-1" aria-live="polite" data-testid="visited-said">
           <li v-for="(m, i) in visit.said" :key="i" class="[overflow-wrap:anywhere]">

@@ -105,7 +105,7 @@ impl Hands {
                 self.shared.x.xtest_fake_input(MOTION_NOTIFY_EVENT, 0, 0, self.shared.root, x as i16, y as i16, 0)?;
                 self.click(buttons)?;
             }
-            ScreenOrder::Next(_) => {}
+            ScreenOrder::Next(_) | ScreenOrder::Copied(_) | ScreenOrder::Paste(_) => {}
         }
         Ok(self.shared.x.flush()?)
     }

@@ -1,7 +1,8 @@
-//! Shows the screen of this computer's X server over a stream, and does there what is told (docs/formats/desktop.md). Two threads, since X is spoken
-//! to with calls that wait: one looks at the screen, one presses keys.
+//! Shows the screen of this computer's X server over a stream, and does there what is told (docs/formats/desktop.md). Three threads, since X is
+//! spoken to with calls that wait: one looks at the screen, one presses keys, one has the clipboard.
 
 mod capture;
+mod clipboard;
 mod input;
 
 use aerie_core::desktop::{OrderReader, SCREEN_TARGET, ScreenOrder};
@@ -120,7 +121,19 @@ pub(crate) async fn serve(asked: Asked, note: &crate::serve::Note) {
     note("The screen is seen now.");
     let (mut hearing, mut saying) = tokio::io::split(asked.accept());
     let (orders, told) = sync_channel(ORDERS);
+    // Without a clipboard there is still a screen.
+    let pocket = tokio::task::spawn_blocking(clipboard::Pocket::open)
+        .await
+        .ok()
+        .and_then(|p| p.inspect_err(|e| tracing::debug!(error = %e, "no clipboard")).ok());
+    let bell = pocket.as_ref().map(|(_, bell)| bell.clone());
     let (updates, mut seen) = mpsc::channel::<Vec<u8>>(UPDATES);
+    let copies = updates.clone();
+    let carrying = tokio::task::spawn_blocking(move || {
+        if let Some((pocket, _)) = pocket {
+            pocket.carry(&copies);
+        }
+    });
     let looking = tokio::task::spawn_blocking(move || eyes.look(&updates));
     let acting = tokio::task::spawn_blocking(move || hands.act(&told));
     let saying = async {
@@ -130,7 +143,7 @@ pub(crate) async fn serve(asked: Asked, note: &crate::serve::Note) {
             }
         }
     };
-    let there = shared;
+    let (there, pocketed) = (shared, bell.clone());
     let hearing = async move {
         let (mut reader, mut piece) = (OrderReader::default(), vec![0; PIECE]);
         while let Ok(n) = hearing.read(&mut piece).await
@@ -138,13 +151,17 @@ pub(crate) async fn serve(asked: Asked, note: &crate::serve::Note) {
         {
             let Ok(all) = reader.handle_bytes(piece.get(..n).unwrap_or_default()) else { break };
             for order in all {
-                if let ScreenOrder::Next(whole) = order {
-                    there.wants.fetch_max(if whole { EVERYTHING } else { CHANGES }, Ordering::SeqCst);
-                    if there.ring().is_err() {
-                        return;
+                let kept = match order {
+                    ScreenOrder::Next(whole) => {
+                        there.wants.fetch_max(if whole { EVERYTHING } else { CHANGES }, Ordering::SeqCst);
+                        there.ring().is_ok()
                     }
-                } else if orders.try_send(order).is_err() {
+                    ScreenOrder::Copied(wanted) => pocketed.as_ref().is_none_or(|b| b.want(wanted).is_ok()),
+                    ScreenOrder::Paste(text) => pocketed.as_ref().is_none_or(|b| b.put(text).is_ok()),
                     // More than can be typed; what it was is not known any more, so nothing may stay pressed.
+                    order @ (ScreenOrder::Key(..) | ScreenOrder::At(..)) => orders.try_send(order).is_ok(),
+                };
+                if !kept {
                     return;
                 }
             }
@@ -155,6 +172,9 @@ pub(crate) async fn serve(asked: Asked, note: &crate::serve::Note) {
         () = hearing => {}
     }
     drop((ending, seen));
-    let _ = tokio::join!(looking, acting);
+    if let Some(bell) = bell {
+        bell.end();
+    }
+    let _ = tokio::join!(looking, acting, carrying);
     note("The screen is seen no longer.");
 }

@@ -16,8 +16,13 @@ const MOST_PLAIN: usize = 2 * MOST_BYTES;
 /// Bytes of one message on its way: its head, and never longer than it is uncompressed.
 const MOST_CARRIED: usize = MOST_PLAIN + 9;
 
+/// Bytes of text that is cut or pasted.
+const MOST_TEXT: usize = 400_000;
+/// Text of the clipboard there: of no viewer's messages.
+const CLIPBOARD: u8 = 200;
+
 /// What an agent is told to do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ScreenOrder {
     /// Send what changed, as soon as something did; with `true` the whole picture, at once.
     Next(bool),
@@ -25,6 +30,10 @@ pub enum ScreenOrder {
     Key(u32, bool),
     /// The pointer is there, with these buttons (bits, RFC 6143 section 7.5.5).
     At(u16, u16, u8),
+    /// From here on text that is cut or copied there is wanted, beginning with what is in the clipboard now; or it is no longer.
+    Copied(bool),
+    /// Text for the clipboard.
+    Paste(String),
 }
 
 mod tag {
@@ -32,17 +41,29 @@ mod tag {
     pub(super) const WHOLE: u8 = 2;
     pub(super) const KEY: u8 = 3;
     pub(super) const AT: u8 = 4;
+    pub(super) const COPIED: u8 = 5;
+    pub(super) const PASTE: u8 = 6;
 }
 
 impl ScreenOrder {
-    fn encode(self) -> Vec<u8> {
-        match self {
+    fn encode(&self) -> Vec<u8> {
+        match *self {
             Self::Next(false) => vec![tag::NEXT],
             Self::Next(true) => vec![tag::WHOLE],
             Self::Key(keysym, down) => [&[tag::KEY, u8::from(down)][..], &keysym.to_be_bytes()].concat(),
             Self::At(x, y, buttons) => [&[tag::AT, buttons][..], &x.to_be_bytes(), &y.to_be_bytes()].concat(),
+            Self::Copied(wanted) => vec![tag::COPIED, u8::from(wanted)],
+            Self::Paste(ref text) => {
+                let text = bounded(text).as_bytes();
+                [&[tag::PASTE][..], &u32::try_from(text.len()).unwrap_or_default().to_be_bytes(), text].concat()
+            }
         }
     }
+}
+
+/// As much of a text as there can be.
+fn bounded(text: &str) -> &str {
+    text.get(..text.floor_char_boundary(MOST_TEXT)).unwrap_or_default()
 }
 
 /// Reads what an agent is told, as it comes.
@@ -82,6 +103,11 @@ fn order(bytes: &mut Bytes<'_>) -> Result<ScreenOrder, Stop> {
         tag::AT => {
             let buttons = bytes.u8()?;
             ScreenOrder::At(bytes.u16()?, bytes.u16()?, buttons)
+        }
+        tag::COPIED => ScreenOrder::Copied(bytes.u8()? != 0),
+        tag::PASTE => {
+            let length = bytes.length(MOST_TEXT, "a text")?;
+            ScreenOrder::Paste(String::from_utf8_lossy(bytes.take(length)?).into_owned())
         }
         _ => return Err(Fault::Unreadable("an order").into()),
     })
@@ -141,10 +167,21 @@ impl ScreenWriter {
         carry(message, &mut out);
         out
     }
+
+    /// Bytes of text that was cut or copied; of a long one the beginning.
+    pub fn copied(text: &str) -> Vec<u8> {
+        let mut out = vec![];
+        carry_encoded(&[&[CLIPBOARD], bounded(text).as_bytes()].concat(), &mut out);
+        out
+    }
 }
 
 fn carry(message: &Message, out: &mut Vec<u8>) {
-    let packed = pack_encoded(0, &message.encode());
+    carry_encoded(&message.encode(), out);
+}
+
+fn carry_encoded(message: &[u8], out: &mut Vec<u8>) {
+    let packed = pack_encoded(0, message);
     out.extend(u32::try_from(packed.len()).unwrap_or(u32::MAX).to_be_bytes());
     out.extend(packed);
 }
@@ -176,7 +213,15 @@ impl ScreenClient {
         }
         let carried = bytes.take(length)?;
         let unreadable = Fault::Unreadable("a message");
-        let message = unpack(carried, MOST_PLAIN).and_then(|plain| Message::decode(&plain)).ok_or(unreadable)?;
+        let plain = unpack(carried, MOST_PLAIN).ok_or(unreadable.clone())?;
+        if let Some((&CLIPBOARD, text)) = plain.split_first() {
+            if text.len() > MOST_TEXT {
+                return Err(Fault::Long("a text").into());
+            }
+            self.events.push_back(Event::Clipboard(String::from_utf8_lossy(text).into_owned()));
+            return Ok(());
+        }
+        let message = Message::decode(&plain).ok_or(unreadable)?;
         match (message, &mut self.screen) {
             (Message::Size(w, h), Some(screen)) => {
                 let other = screen.size() != (w, h);
@@ -247,6 +292,14 @@ impl Remote for ScreenClient {
     fn pointer(&mut self, (x, y): (u16, u16), buttons: u8) {
         self.order(ScreenOrder::At(x, y, buttons));
     }
+
+    fn clipboard(&mut self, text: &str) {
+        self.order(ScreenOrder::Paste(text.into()));
+    }
+
+    fn want_clipboard(&mut self, wanted: bool) {
+        self.order(ScreenOrder::Copied(wanted));
+    }
 }
 
 #[cfg(test)]
@@ -278,9 +331,17 @@ mod tests {
         assert_eq!(client.poll_event(), Some(Event::Began { name: "desk".into() }));
         assert!(matches!(client.poll_event(), Some(Event::Updated(_))));
         assert!(client.screen() == Some(&screen));
-        let all = [ScreenOrder::Key(0xff0d, false), ScreenOrder::At(299, 7, 5), ScreenOrder::Next(false)];
-        all.iter().for_each(|o| client.order(*o));
+        let paste = ScreenOrder::Paste("Größe".into());
+        let all = [ScreenOrder::Key(0xff0d, false), ScreenOrder::At(299, 7, 5), ScreenOrder::Copied(true), paste, ScreenOrder::Next(false)];
+        all.iter().for_each(|o| client.order(o.clone()));
         assert_eq!(told(&mut client, &mut orders), all);
+        client.handle_bytes(&ScreenWriter::copied("Länge")).unwrap();
+        assert_eq!(client.poll_event(), Some(Event::Clipboard("Länge".into())));
+        let screens = vec![Rect { x: 0, y: 0, w: 100, h: 200 }, Rect { x: 100, y: 0, w: 200, h: 200 }];
+        client.handle_bytes(&writer.beside(&Message::Screens(screens.clone()))).unwrap();
+        client.handle_bytes(&writer.beside(&Message::Screens(vec![Rect { x: 299, y: 0, w: 2, h: 1 }; 2]))).unwrap();
+        assert_eq!(client.poll_event(), Some(Event::Screens(screens)));
+        assert_eq!(client.poll_event(), Some(Event::Screens(vec![])), "beyond the screen there is none");
         // Another size, and another look of the pointer.
         let larger = Framebuffer::new(320, 200).unwrap();
         client.handle_bytes(&writer.beside(&Message::Shape { size: (1, 1), hot: (0, 0), pixels: vec![1, 2, 3, 255] })).unwrap();
@@ -308,6 +369,17 @@ mod tests {
         for (bytes, fault) in bad {
             assert_eq!(ScreenClient::new("x").handle_bytes(&bytes), Err(fault));
         }
+        // Text at its bound, and beyond.
+        let long = "ü".repeat(MOST_TEXT);
+        let mut client = ScreenClient::new("x");
+        client.handle_bytes(&ScreenWriter::copied(&long)).unwrap();
+        assert_eq!(client.poll_event(), Some(Event::Clipboard(long.chars().take(MOST_TEXT / 2).collect())));
+        let mut beyond = vec![];
+        carry_encoded(&[&[CLIPBOARD][..], &vec![b'x'; MOST_TEXT + 1]].concat(), &mut beyond);
+        assert_eq!(client.handle_bytes(&beyond), Err(Fault::Long("a text")));
+        assert_eq!(OrderReader::default().handle_bytes(&ScreenOrder::Paste(long).encode()).map(|o| o.len()), Ok(1));
+        let beyond = [&[tag::PASTE][..], &(MOST_TEXT as u32 + 1).to_be_bytes()].concat();
+        assert_eq!(OrderReader::default().handle_bytes(&beyond), Err(Fault::Long("a text")));
         assert_eq!(OrderReader::default().handle_bytes(&[9]), Err(Fault::Unreadable("an order")));
         // What unpacks to more than there can be.
         let bomb = pack_encoded(0, &vec![0; MOST_PLAIN + 1]);

@@ -143,6 +143,8 @@ pub trait Remote: Send + Sync {
     fn pointer(&mut self, at: (u16, u16), buttons: u8);
     /// Puts text into the clipboard there, where there is a way to do so.
     fn clipboard(&mut self, _text: &str) {}
+    /// Text that is cut or copied there is wanted from here on, or no longer. Servers that send it in any case are not told.
+    fn want_clipboard(&mut self, _wanted: bool) {}
     /// TLS stands, after [`Event::StartTls`].
     fn handle_tls(&mut self) {}
 }

@@ -40,6 +40,7 @@ mod signing;
 mod ssh_keys;
 mod stop;
 mod vault;
+mod visit_files;
 mod visited;
 mod visits;
 mod watch;
@@ -291,9 +292,17 @@ fn asking_routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(watch::typed))
 }
 
+fn visit_files() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(visit_files::give_person))
+        .routes(routes!(visit_files::take_person))
+        .routes(routes!(visit_files::give_helper))
+        .routes(routes!(visit_files::take_helper))
+}
+
 /// The OpenAPI 3.1 document of the API.
 pub fn openapi() -> String {
-    let all = routes().routes(routes!(scan::scan)).routes(routes!(directory::import));
+    let all = routes().routes(routes!(scan::scan)).routes(routes!(directory::import)).merge(visit_files());
     let (_, api) = OpenApiRouter::new().nest("/api/v1", all).split_for_parts();
     api.to_pretty_json().unwrap_or_default() + "\n"
 }
@@ -312,7 +321,8 @@ fn router(app: Arc<App>) -> Router {
     // Logs are streamed and never held whole: they alone may be of any length.
     let logs = OpenApiRouter::new().routes(routes!(scan::scan)).layer(DefaultBodyLimit::disable());
     let directory = OpenApiRouter::new().routes(routes!(directory::import)).layer(DefaultBodyLimit::max(MAX_DIRECTORY));
-    let calls = routes().layer(DefaultBodyLimit::max(MAX_BODY)).merge(logs).merge(directory);
+    let files = visit_files().layer(DefaultBodyLimit::max(visit_files::MAX_BODY));
+    let calls = routes().layer(DefaultBodyLimit::max(MAX_BODY)).merge(logs).merge(directory).merge(files);
     let (api, document) = OpenApiRouter::new().nest("/api/v1", calls).split_for_parts();
     let fixed = |name: HeaderName, value: &'static str| SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value));
     api.route("/api/v1/openapi.json", axum::routing::get(|| async { Json(document) }))

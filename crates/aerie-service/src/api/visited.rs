@@ -190,7 +190,8 @@ async fn standing(app: &App, meeting: &Meeting) -> Option<ToVisited> {
         return Some(ToVisited::Over { text: "The visit is over. Nobody sees your screen.".into() });
     }
     let (helper, organisation) = crate::agents::helper(app, &visit);
-    let controlled = meeting.session().and_then(|id| app.desktops.get(&id)).is_some_and(|d| d.may(Capability::Control));
+    let desktop = meeting.session().and_then(|id| app.desktops.get(&id));
+    let uses = WITH_PROGRAM.iter().filter(|c| desktop.as_ref().is_some_and(|d| d.may(**c))).map(|c| c.word().into()).collect();
     let program = match meeting.program() {
         Some(_) => ProgramState::Runs,
         None if super::program::is_offered(app) => ProgramState::Offered,
@@ -212,7 +213,9 @@ async fn standing(app: &App, meeting: &Meeting) -> Option<ToVisited> {
         watched: meeting.session().is_some(),
         program,
         wants: meeting.asked().map(|c| c.word().into()),
-        controlled,
+        uses,
+        files: super::visits::files(&visit),
+        takes_files: super::visit_files::takes_files(app, &visit),
         before: u32::try_from(before).unwrap_or(u32::MAX),
         since: visit.arrived,
     })
@@ -283,6 +286,7 @@ async fn obey(app: &Arc<App>, meeting: &Arc<Meeting>, hearing: &mut super::deskt
                     meeting.tell(ToVisited::Program { line });
                 }
             }
+            Some(FromVisited::RefuseFile(file)) => super::visit_files::refuse(app, id, &file).await,
             Some(FromVisited::Film { codec, width, height }) => {
                 let film = Film::Film { codec, width, height };
                 // What reads as one is one.

@@ -6,10 +6,12 @@ use super::problem::Problem;
 use crate::asking::{Told, mail_to};
 use crate::service::App;
 use crate::visits::{self, VisitError, change, may_help};
-use aerie_api::{CloseVisit, IssuedVisit, NewVisit, QueueView, Reassign, RemarkView, VisitNote, VisitPictureView, VisitQuery, VisitView};
+use aerie_api::{
+    CloseVisit, IssuedVisit, NewVisit, QueueView, Reassign, RemarkView, VisitFileView, VisitNote, VisitPictureView, VisitQuery, VisitView,
+};
 use aerie_core::directory::Act;
 use aerie_core::evidence::hex;
-use aerie_core::visit::{KeptPicture, Outcome, RemarkKind, Visit, VisitRequest, VisitState};
+use aerie_core::visit::{GivenFile, KeptPicture, Outcome, RemarkKind, Visit, VisitRequest, VisitState};
 use aerie_store::VisitFilter;
 use axum::Json;
 use axum::body::Bytes;
@@ -95,7 +97,22 @@ pub(super) fn view(app: &App, visit: &Visit) -> VisitView {
             .iter()
             .map(|p| VisitPictureView { id: p.id.clone(), at: p.at, by: p.by.clone(), bytes: p.bytes, sha256: p.sha256.clone() })
             .collect(),
+        files: files(visit),
     }
+}
+
+pub(super) fn files(visit: &Visit) -> Vec<VisitFileView> {
+    let view = |f: &GivenFile| VisitFileView {
+        id: f.id.clone(),
+        name: f.name.clone(),
+        bytes: f.bytes,
+        sha256: f.sha256.clone(),
+        way: f.way.word().into(),
+        state: f.state.word().into(),
+        at: f.at,
+        settled: f.settled,
+    };
+    visit.files.iter().map(view).collect()
 }
 
 /// Whether the caller has to do with a visit: they made it, help or helped, may help in its queue, or read everything.
@@ -108,7 +125,7 @@ fn sees(app: &App, caller: &Caller, visit: &Visit) -> bool {
 }
 
 /// A visit that the caller may change: who helps in it, or may.
-async fn theirs(app: &App, caller: &Caller, id: &str) -> Result<Visit, Problem> {
+pub(super) async fn theirs(app: &App, caller: &Caller, id: &str) -> Result<Visit, Problem> {
     let visit = app.store.visit(id).await?.ok_or_else(missing)?;
     let me = &caller.person.name;
     let helps = visit.by == *me || visit.technician.as_ref() == Some(me) || may_help(app, me, &visit.request.queue);

@@ -74,6 +74,8 @@ pub(crate) enum Order {
     Key(u32, bool),
     At(u16, u16, u8),
     Paste(String),
+    /// Text that is cut or copied there is wanted, or no longer.
+    Copied(bool),
     /// Whoever pressed something is gone: nothing stays pressed.
     Release,
     Refresh,
@@ -280,6 +282,7 @@ impl<'a> Driver<'a> {
                 }
             }
             Order::Paste(text) => client.clipboard(&text),
+            Order::Copied(wanted) => client.want_clipboard(wanted),
             Order::Release => {
                 for keysym in std::mem::take(&mut self.pressed) {
                     client.key(keysym, false);

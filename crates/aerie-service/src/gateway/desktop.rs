@@ -13,7 +13,7 @@ use aerie_core::desktop::{Message, Options, Quality, RfbClient, SCREEN_TARGET, S
 use aerie_core::directory::{Machine, Way};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capabilities, Capability, Consent, Outcome};
-use aerie_core::recording::{Frame, Opened};
+use aerie_core::recording::{Frame, Opened, Transfer};
 use aerie_core::session::{EndReason, LoginName, PersonProved};
 use aerie_core::visit::{VISITED_SERVER, WITH_PROGRAM};
 use jiff::Timestamp;
@@ -441,6 +441,13 @@ impl Desktop {
         self.connection.app.note(event).await;
     }
 
+    /// A file went one way or the other beside it.
+    pub(crate) async fn note_file(&self, transfer: Transfer) {
+        if let Some(recording) = &self.session.recording {
+            recording.frame(0, Frame::File(transfer)).await;
+        }
+    }
+
     /// Something said or drawn by somebody who takes part.
     pub(crate) async fn tell(&self, message: Message) {
         if let Message::Said { saying: Saying::Note, who, text } = &message {
@@ -512,7 +519,14 @@ impl Desktop {
             match asked {
                 Ok(over) => {
                     this.tell_uses();
+                    let copies = capability == Capability::ClipboardOut;
+                    if copies {
+                        this.order(Order::Copied(true)).await;
+                    }
                     over.cancelled().await;
+                    if copies {
+                        this.order(Order::Copied(false)).await;
+                    }
                     // Taken back, given back, or the end.
                     this.order(Order::Release).await;
                 }

@@ -138,6 +138,11 @@ pub(crate) fn queues(app: &App) -> Vec<Machine> {
 
 /// Whether somebody may help in a queue now, as far as the rules look at who they are: what they prove is looked at when they begin.
 pub(crate) fn may_help(app: &App, person: &str, queue: &str) -> bool {
+    may(app, person, Capability::View, queue)
+}
+
+/// Whether somebody may do this in a queue now, as far as the rules look at who they are.
+pub(crate) fn may(app: &App, person: &str, capability: Capability, queue: &str) -> bool {
     let (rules, passes) = (app.rules.now(), app.asking.passes_of(person));
     let facts = Facts {
         proofs: Proofs::default(),
@@ -147,7 +152,7 @@ pub(crate) fn may_help(app: &App, person: &str, queue: &str) -> bool {
         consent: Some(Consent::Ask),
         ..Facts::default()
     };
-    let request = Request { person, capability: Capability::View, machine: queue, account: None, at: Timestamp::now(), from: None, facts };
+    let request = Request { person, capability, machine: queue, account: None, at: Timestamp::now(), from: None, facts };
     !matches!(rules.policy.decide(&request).outcome, Outcome::Refused(_))
 }
 
@@ -177,6 +182,9 @@ pub(crate) async fn change<T>(
         effects.push(effect);
     }
     app.store.put_visit(&visit, &times).await?;
+    if visit.closed.is_some() && !visit.files.is_empty() {
+        app.store.remove_visit_files(id, None).await?;
+    }
     drop(turn);
     for effect in effects {
         carry_out(app, &visit, effect).await?;

@@ -51,6 +51,9 @@ fn fields_of(visit: &Visit, wanted: impl Fn(&str) -> bool) -> Value {
     if wanted("pictures") {
         put("pictures", json!(visit.pictures));
     }
+    if wanted("files") {
+        put("files", json!(visit.files));
+    }
     if wanted("sessions") {
         put("sessions", json!(visit.sessions));
     }

@@ -282,6 +282,23 @@ pub enum Visits {
         /// What
         text: String,
     },
+    /// Give whoever is helped a file, which they take on their page
+    Give {
+        /// Visit
+        id: String,
+        /// File, of at most 16 MiB
+        file: std::path::PathBuf,
+    },
+    /// Take a file that whoever is helped gave: `aerie visits show` names it
+    Take {
+        /// Visit
+        id: String,
+        /// Identifier of the file
+        file: String,
+        /// Where to put it; its own name in this folder otherwise. A file that is there already is not touched
+        #[arg(long)]
+        to: Option<std::path::PathBuf>,
+    },
     /// Close a visit; its record goes to the ticket desk
     Close {
         /// Identifier

@@ -7,6 +7,8 @@ use crate::output::{Align, Printer, table};
 use crate::{Exit, Failure};
 use aerie_api::{CloseVisit, NewVisit, VisitQuery, VisitView};
 use aerie_client::Client;
+use aerie_core::wording;
+use std::io::Write as _;
 
 pub(super) async fn run(client: &Client, what: Visits, printer: Printer) -> Result<Exit, Failure> {
     match what {
@@ -42,6 +44,13 @@ pub(super) async fn run(client: &Client, what: Visits, printer: Printer) -> Resu
         Visits::PickUp { id } => say(printer, &client.pick_up_visit(&id).await?)?,
         Visits::Reassign { id, queue } => say(printer, &client.reassign_visit(&id, &queue).await?)?,
         Visits::Note { id, text } => say(printer, &client.note_visit(&id, &text).await?)?,
+        Visits::Give { id, file } => {
+            let name = file.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+            let content = std::fs::read(&file).map_err(|e| Failure::usage(format!("{} cannot be read: {e}", file.display())))?;
+            let visit = client.give_visit_file(&id, &name, content).await?;
+            printer.value(&visit, |v| format!("{name} is given: {} takes it on the page of the visit.", person(v)))?;
+        }
+        Visits::Take { id, file, to } => take(client, &id, &file, to, printer).await?,
         Visits::Close { id, outcome, notes } => say(printer, &client.close_visit(&id, &CloseVisit { outcome, notes }).await?)?,
         Visits::Withdraw { id } => {
             client.withdraw_visit(&id).await?;
@@ -49,6 +58,30 @@ pub(super) async fn run(client: &Client, what: Visits, printer: Printer) -> Resu
         }
     }
     Ok(Exit::Done)
+}
+
+fn person(v: &VisitView) -> &str {
+    if v.person.is_empty() { "whoever is helped" } else { &v.person }
+}
+
+async fn take(client: &Client, id: &str, file: &str, to: Option<std::path::PathBuf>, printer: Printer) -> Result<(), Failure> {
+    let visit = client.visit(id).await?;
+    let known = visit.files.iter().find(|f| f.id == file);
+    let known = known.ok_or_else(|| Failure::usage(format!("visit {id} has no file {file}; `aerie visits show {id}` lists them")))?;
+    let to = to.unwrap_or_else(|| known.name.clone().into());
+    let cannot = |e: std::io::Error| Failure::usage(format!("{} cannot be written: {e}", to.display()));
+    // Before it is taken: what is there already stays.
+    let mut out = std::fs::File::create_new(&to).map_err(cannot)?;
+    let content = match client.take_visit_file(id, file).await {
+        Ok(content) => content,
+        Err(e) => {
+            let _ = std::fs::remove_file(&to);
+            return Err(e.into());
+        }
+    };
+    out.write_all(&content).map_err(cannot)?;
+    printer.value(known, |f| format!("{} is in {} ({}, SHA-256 {}).", f.name, to.display(), wording::size(f.bytes), f.sha256))?;
+    Ok(())
 }
 
 fn say(printer: Printer, visit: &VisitView) -> Result<(), Failure> {
@@ -77,6 +110,10 @@ fn shown(v: &VisitView) -> String {
         if !value.is_empty() {
             text += &format!("\n{what:<9} {value}");
         }
+    }
+    for f in &v.files {
+        let way = if f.way == "to-person" { "given" } else { "theirs" };
+        text += &format!("\n{:<9} {} {} ({}, {way}, {})", "File", f.id, f.name, wording::size(f.bytes), f.state);
     }
     for r in &v.remarks {
         let who = if r.who.is_empty() { &v.person } else { &r.who };

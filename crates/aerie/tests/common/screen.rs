@@ -75,8 +75,13 @@ impl Screen {
 
     /// Runs a shell script in a terminal window at the top left.
     pub fn terminal(&mut self, script: &str) {
+        self.terminal_with(&[], script);
+    }
+
+    /// The same, with further arguments of the terminal.
+    pub fn terminal_with(&mut self, arguments: &[&str], script: &str) {
         let mut command = Command::new("setpriv");
-        command.args(["--pdeathsig", "KILL", "xterm", "-geometry", "80x24+0+0", "-e", "sh", "-c", script]);
+        command.args(["--pdeathsig", "KILL", "xterm", "-geometry", "80x24+0+0"]).args(arguments).args(["-e", "sh", "-c", script]);
         self.children.push(start(command.env("DISPLAY", &self.display)));
     }
 

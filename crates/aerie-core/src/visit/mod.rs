@@ -3,6 +3,10 @@
 //! A queue is a machine of the directory with the label `visits` and no address: who may help there, and with what, is said by the rules, as
 //! everywhere. [`Visit`] is the state machine: what happens comes in with its time, what must be done goes out as [`VisitEffect`].
 
+mod files;
+
+pub use files::{FileState, FileWay, GivenFile, LARGEST_FILE, MOST_FILES, file_name};
+
 use crate::policy::{Capabilities, Capability};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -16,7 +20,7 @@ pub const SHARED: [Capability; 1] = [Capability::View];
 /// A desktop's server for the person alone, which the program for a visit connects to where it cannot show the screen itself.
 pub const VISITED_SERVER: &str = "127.0.0.1:5900";
 /// What can be done besides where the person started the program for a visit, each after they agreed to it.
-pub const WITH_PROGRAM: [Capability; 1] = [Capability::Control];
+pub const WITH_PROGRAM: [Capability; 3] = [Capability::Control, Capability::ClipboardIn, Capability::ClipboardOut];
 
 /// Remarks of one visit at most, and their length in characters.
 const MOST_REMARKS: usize = 500;
@@ -224,6 +228,12 @@ pub enum VisitFault {
     /// It has as many pictures or remarks as it can have.
     #[error("this visit has as many pictures as it can have ({MOST_PICTURES})")]
     Full,
+    /// It has as many files as it can have.
+    #[error("this visit has as many files as it can have ({MOST_FILES})")]
+    ManyFiles,
+    /// There is no such file to be taken.
+    #[error("there is no such file any more")]
+    NoFile,
 }
 
 /// A visit. Call the methods with what happens; then take [`Visit::poll_effect`] until there is none, and call [`Visit::handle_timeout`] when
@@ -262,6 +272,9 @@ pub struct Visit {
     pub remarks: Vec<Remark>,
     /// Pictures that were kept.
     pub pictures: Vec<KeptPicture>,
+    /// Files that were given, each way.
+    #[serde(default)]
+    pub files: Vec<GivenFile>,
     waits_until: Timestamp,
     reminded: bool,
     #[serde(skip)]
@@ -289,6 +302,7 @@ impl Visit {
             helpers: vec![],
             remarks: vec![],
             pictures: vec![],
+            files: vec![],
             waits_until: now.saturating_add(wait).unwrap_or(now),
             reminded: false,
             effects: vec![],
@@ -421,6 +435,7 @@ impl Visit {
         if matches!(self.state, VisitState::Waiting | VisitState::Active) {
             self.state = VisitState::Ended;
             self.ended = Some(now);
+            self.lose_files(FileWay::ToPerson, now);
         }
     }
 
@@ -454,9 +469,15 @@ impl Visit {
             return Err(VisitFault::Closed);
         }
         self.handle_end(now);
-        self.closed = Some(Closing { at: now, by: by.into(), outcome, notes: notes.into() });
-        self.effects.push(VisitEffect::Report);
+        self.shut(Closing { at: now, by: by.into(), outcome, notes: notes.into() });
         Ok(())
+    }
+
+    fn shut(&mut self, how: Closing) {
+        self.lose_files(FileWay::ToPerson, how.at);
+        self.lose_files(FileWay::FromPerson, how.at);
+        self.closed = Some(how);
+        self.effects.push(VisitEffect::Report);
     }
 
     /// Looks at the time.
@@ -469,8 +490,7 @@ impl Visit {
                 self.state = VisitState::Expired;
                 self.ended = Some(now);
                 let outcome = if self.arrived.is_some() { Outcome::NotSaid } else { Outcome::NoShow };
-                self.closed = Some(Closing { at: now, by: String::new(), outcome, notes: String::new() });
-                self.effects.push(VisitEffect::Report);
+                self.shut(Closing { at: now, by: String::new(), outcome, notes: String::new() });
             }
             VisitState::Waiting | VisitState::Active | VisitState::Expired => {}
             VisitState::Ended => {
@@ -482,8 +502,7 @@ impl Visit {
                 if now >= ended.saturating_add(times.close).unwrap_or(now) {
                     let refused = self.agreed.as_ref().is_some_and(Vec::is_empty);
                     let outcome = if refused { Outcome::Refused } else { Outcome::NotSaid };
-                    self.closed = Some(Closing { at: now, by: String::new(), outcome, notes: String::new() });
-                    self.effects.push(VisitEffect::Report);
+                    self.shut(Closing { at: now, by: String::new(), outcome, notes: String::new() });
                 }
             }
         }
@@ -533,14 +552,14 @@ fn reminder(ended: Timestamp, times: &VisitTimes) -> Timestamp {
 mod tests {
     use super::*;
 
-    const TIMES: VisitTimes =
+    pub(super) const TIMES: VisitTimes =
         VisitTimes { pin: SignedDuration::from_mins(10), queue: SignedDuration::from_hours(4), close: SignedDuration::from_hours(1) };
 
-    fn t(s: i64) -> Timestamp {
+    pub(super) fn t(s: i64) -> Timestamp {
         Timestamp::from_second(1_780_000_000 + s).unwrap()
     }
 
-    fn request() -> VisitRequest {
+    pub(super) fn request() -> VisitRequest {
         VisitRequest { queue: "workstations".into(), person: "Rhea Calder".into(), ticket: "OBS-2101".into(), ..VisitRequest::default() }
     }
 
