@@ -2220,7 +2220,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Type into a live session, as a guest who has the keyboard. */
+        /** Type into a live session, as a guest who has the keyboard, or in one's own that began at the console. */
         post: operations["type"];
         delete?: never;
         options?: never;
@@ -2845,6 +2845,23 @@ export interface paths {
         get: operations["visitScreen"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}/shell": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Work in a shell on the computer of whoever is helped, where the program for a visit runs: answers when they agreed, or did not. */
+        post: operations["visitShell"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6378,6 +6395,11 @@ export interface components {
             /** @description SHA-256, hexadecimal. */
             sha256: string;
         };
+        /** @description A shell that began in a visit. */
+        VisitShell: {
+            /** @description Its session: watched and typed into as every live one. */
+            session: string;
+        };
         /** @description A visit. */
         VisitView: {
             /** @description What the person agreed to, as words of capabilities; absent while they did not answer. */
@@ -6431,6 +6453,8 @@ export interface components {
             person: string;
             /** @description Pictures. */
             pictures: components["schemas"]["VisitPictureView"][];
+            /** @description Whether the program for a visit runs there now. */
+            program?: boolean;
             /** @description Queue. */
             queue: string;
             /** @description What it is about. */
@@ -6443,6 +6467,8 @@ export interface components {
             sessions: string[];
             /** @description Whether they share their screen now. */
             shares: boolean;
+            /** @description The session of whoever helps that works in a shell there now. */
+            shell?: string | null;
             /** @description `waiting`, `active`, `ended` or `expired`. */
             state: string;
             /** @description Who helps. */
@@ -12485,6 +12511,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ToViewer"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    visitShell: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitShell"];
                 };
             };
             403: {

@@ -9,6 +9,7 @@ import { ago, dayAndClock } from "../lib/time";
 import ProblemNote from "../ui/ProblemNote.vue";
 import StateNote from "../ui/StateNote.vue";
 
+const VisitShell = defineAsyncComponent(() => import("../features/visits/VisitShell.vue"));
 const VisitScreen = defineAsyncComponent(() => import("../features/visits/VisitScreen.vue"));
 
 /** One visit: who it is, what their computer is, what they share, and how it is closed. */
@@ -153,6 +154,7 @@ const said = (kind: string, who: string, text: string) =>
             </li>
           </ul>
         </section>
+        <VisitShell v-if="mine && !v.ended && (v.program || v.shell)" :visit="v" @changed="refresh" />
         <VisitFiles :visit="v" :mine="mine" @changed="refresh" />
         <h2 class="mb-2 mt-4">What happened</h2>
         <ol v-if="v.remarks.length" class="sheet divide-y divide-line" data-testid="remarks">

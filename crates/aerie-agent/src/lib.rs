@@ -13,6 +13,7 @@ mod log;
 mod run;
 mod screen;
 mod serve;
+mod shell;
 mod status;
 mod visit;
 

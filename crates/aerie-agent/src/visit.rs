@@ -1,5 +1,5 @@
-//! The program for a visit: lets somebody help on this computer, once. It keeps nothing and opens no port; it shows the screen, and connects to a
-//! desktop's server of this computer, and to nothing else.
+//! The program for a visit: lets somebody help on this computer, once. It keeps nothing and opens no port; it shows the screen, opens a
+//! shell when that is asked for, and connects to a desktop's server of this computer, and to nothing else.
 
 use crate::connect::{ConnectError, connect, tls_config};
 use crate::enrol::new_key;
@@ -7,7 +7,7 @@ use crate::run::Leaving;
 use crate::serve::{Note, carry, dial_one};
 use aerie_core::tunnel::greeting::{Answer, EnrolmentCode, Purpose};
 use aerie_core::tunnel::{FromAgent, Side};
-use aerie_core::visit::VISITED_SERVER;
+use aerie_core::visit::{SHELL_TARGET, VISITED_SERVER};
 use aerie_tunnel::{Asked, Inbox, Incoming, Tunnel};
 use std::sync::Arc;
 use std::time::Duration;
@@ -81,6 +81,9 @@ async fn talk(tunnel: &Tunnel, mut inbox: Inbox, note: &Note) {
 async fn serve(asked: Asked, note: Note) {
     if crate::screen::is_asked(&asked) {
         return crate::screen::serve(asked, &note).await;
+    }
+    if asked.target == SHELL_TARGET {
+        return crate::shell::serve(asked, &note).await;
     }
     let served = match VISITED_SERVER.parse() {
         Ok(address) if asked.target == VISITED_SERVER => dial_one(address).await.map_err(|e| e.to_string()),

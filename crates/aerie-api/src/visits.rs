@@ -107,6 +107,13 @@ pub struct VisitFileView {
     pub settled: Option<Timestamp>,
 }
 
+/// A shell that began in a visit.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct VisitShell {
+    /// Its session: watched and typed into as every live one.
+    pub session: String,
+}
+
 /// What a file is called.
 #[derive(Debug, Clone, Serialize, Deserialize, IntoParams)]
 pub struct FileName {
@@ -171,6 +178,12 @@ pub struct VisitView {
     pub here: bool,
     /// Whether they share their screen now.
     pub shares: bool,
+    /// Whether the program for a visit runs there now.
+    #[serde(default)]
+    pub program: bool,
+    /// The session of whoever helps that works in a shell there now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shell: Option<String>,
     /// What their computer is, as their browser tells: `system`, `browser`, `screen`, `address`.
     pub device: std::collections::BTreeMap<String, String>,
     /// Sessions that belong to it.

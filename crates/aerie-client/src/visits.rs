@@ -5,7 +5,7 @@ use crate::people::name;
 use crate::{Client, Result};
 use aerie_api::{
     CloseVisit, FileName, FromVisited, HelpAsked, IssuedVisit, NewVisit, QueueView, Reassign, ToVisited, VisitNote, VisitPass, VisitQuery,
-    VisitView,
+    VisitShell, VisitView,
 };
 use aerie_tunnel::websocket::tungstenite::Message as Frame;
 use aerie_tunnel::websocket::tungstenite::protocol::WebSocketConfig;
@@ -122,6 +122,14 @@ impl Client {
     pub async fn take_helper_file(&self, pass: &VisitPass, file: &str) -> Result<Vec<u8>> {
         let call = self.call(Method::GET, &format!("visits/{}/page/files/{}", name(&pass.visit), name(file)));
         self.bytes(call.header("visit-pass", &pass.token)).await
+    }
+
+    /// Begins a shell on the computer of whoever is helped, when they agree.
+    ///
+    /// # Errors
+    /// When the service or the person refuses, or the service cannot be reached.
+    pub async fn visit_shell(&self, id: &str) -> Result<VisitShell> {
+        self.ask(self.call(Method::POST, &format!("visits/{}/shell", name(id)))).await
     }
 
     /// Closes a visit.

@@ -54,6 +54,8 @@ struct Terminal {
     kept: VecDeque<Bytes>,
     bytes: usize,
     typing: mpsc::Sender<Bytes>,
+    /// Whose session it is, where they type at the console.
+    owner: Option<String>,
 }
 
 #[derive(Debug)]
@@ -89,9 +91,18 @@ impl Stage {
     }
 
     /// A terminal is there. What comes out of the receiver was typed by a guest.
-    pub(crate) fn open(&self, channel: u32, (columns, rows): (u16, u16)) -> mpsc::Receiver<Bytes> {
+    pub(crate) fn open(&self, channel: u32, size: (u16, u16)) -> mpsc::Receiver<Bytes> {
+        self.add(channel, size, None)
+    }
+
+    /// A terminal is there into which whose session it is types at the console, as guests do.
+    pub(crate) fn open_own(&self, channel: u32, size: (u16, u16), owner: &str) -> mpsc::Receiver<Bytes> {
+        self.add(channel, size, Some(owner.into()))
+    }
+
+    fn add(&self, channel: u32, (columns, rows): (u16, u16), owner: Option<String>) -> mpsc::Receiver<Bytes> {
         let (typing, typed) = mpsc::channel(TYPED);
-        self.lock().terminals.insert(channel, Terminal { columns, rows, kept: VecDeque::new(), bytes: 0, typing });
+        self.lock().terminals.insert(channel, Terminal { columns, rows, kept: VecDeque::new(), bytes: 0, typing, owner });
         self.resize(channel, columns, rows);
         typed
     }
@@ -209,10 +220,16 @@ impl Stage {
         changed
     }
 
-    /// Takes what somebody types who has the keyboard; false where they have not, or there is no such terminal.
+    /// Takes what somebody types who has the keyboard; false where they have not, or there is no such terminal. While a guest has it, a key of
+    /// whose session it is takes it back, and does nothing else.
     pub(crate) fn handle_typed(&self, person: &str, channel: u32, bytes: Bytes) -> bool {
-        let inner = self.lock();
-        let has = inner.keyboard.as_deref() == Some(person);
+        let mut inner = self.lock();
+        let owns = inner.terminals.get(&channel).is_some_and(|t| t.owner.as_deref() == Some(person));
+        if owns && inner.keyboard.take().is_some() {
+            let _ = inner.told.send(Shown::People);
+            return true;
+        }
+        let has = owns || inner.keyboard.as_deref() == Some(person);
         has && inner.terminals.get(&channel).is_some_and(|t| t.typing.try_send(bytes).is_ok())
     }
 }

@@ -956,6 +956,16 @@ async fn with_the_program_for_a_visit_keyboard_and_mouse_are_lent_and_taken_back
     assert_eq!(faults(&mira).await, Vec::<String>::new());
     click(&rhea, "[data-testid=take-back]").await;
     find(&mira, "[data-testid=ask-control]").await;
+    // A shell, with a yes of its own.
+    click(&mira, "[data-testid=ask-shell]").await;
+    says(&rhea, "[data-testid=wants]", "asks to work in a shell on this computer").await;
+    assert_eq!(faults(&rhea).await, Vec::<String>::new());
+    click(&rhea, "[data-testid=allow-shell]").await;
+    find(&mira, "[data-testid=live-terminal] textarea").await.send_keys("echo seen-$((40+2))\n").await.unwrap();
+    says(&mira, "[data-testid=live-terminal]", "seen-42").await;
+    assert_eq!(faults(&mira).await, Vec::<String>::new());
+    click(&rhea, "[data-testid=take-back-shell]").await;
+    find(&mira, "[data-testid=ask-shell]").await;
     click(&rhea, "[data-testid=leave-visit]").await;
     says(&rhea, "[data-testid=visited-heading]", "The visit is over").await;
     assert!(tokio::task::spawn_blocking(move || program.wait()).await.unwrap().unwrap().success());

@@ -12,6 +12,8 @@ use aerie_api::{
 use aerie_client::{Client, ClientError, FromService, VisitedLink};
 use aerie_core::desktop::Message;
 use aerie_service::Keys;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use common::own::Own;
 use common::screen::{Screen, Way};
 use common::until;
@@ -22,7 +24,7 @@ const RULES: &str = r#"
 name = "desk"
 people = "group:desk"
 machines = "label:visits & !name:optics"
-capabilities = ["view", "control", "clipboard-in", "clipboard-out", "upload", "download"]
+capabilities = ["view", "control", "clipboard-in", "clipboard-out", "upload", "download", "shell"]
 accounts = ["visited"]
 consent = "ask"
 recording = true
@@ -342,6 +344,66 @@ async fn agreed(rhea: &mut Person, viewer: &mut Viewer, capability: &str) {
     rhea.until("a question", |t| matches!(t, ToVisited::Standing { wants: Some(c), .. } if c == capability)).await;
     rhea.link.say(&FromVisited::Consent(capability.into(), true)).await;
     viewer.until("a yes", |v| v.state(capability) == Some("on")).await;
+}
+
+/// Types into a shell until the terminal shows something.
+async fn shows(client: &Client, session: &str, typed: &str, shown: &str) {
+    client.type_into(session, 1, typed).await.unwrap();
+    let mut text = vec![];
+    let watching = client.watch_live(session, |line| {
+        text.extend(line.data.map(|d| STANDARD.decode(d).unwrap()).unwrap_or_default());
+        !String::from_utf8_lossy(&text).contains(shown)
+    });
+    tokio::time::timeout(std::time::Duration::from_secs(20), watching).await.unwrap_or_else(|_| panic!("never shown: {shown}")).unwrap();
+    assert!(String::from_utf8_lossy(&text).contains(shown), "{}", String::from_utf8_lossy(&text));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_shell_on_the_computer_of_whoever_is_helped_is_theirs_to_give_and_to_take_back() {
+    let (own, dir, temporary) = (service().await, tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let screen = Screen::tiger(dir.path(), Way::Open);
+    let (visit, mut rhea, _viewer, mut program, _) = with_program(&own, &screen, temporary.path()).await;
+    let (mira, nils) = (own.as_client("mira"), own.as_client("nils"));
+    is_refused(nils.visit_shell(&visit).await, "not yours");
+    // She says no, and then yes.
+    let answer = async |rhea: &mut Person, yes: bool| {
+        rhea.until("a question", |t| matches!(t, ToVisited::Standing { wants: Some(c), .. } if c == "shell")).await;
+        rhea.link.say(&FromVisited::Consent("shell".into(), yes)).await;
+        rhea.until("no question", |t| matches!(t, ToVisited::Standing { wants: None, .. })).await;
+    };
+    let (begun, ()) = tokio::join!(mira.visit_shell(&visit), answer(&mut rhea, false));
+    is_refused(begun, "did not agree");
+    let (begun, ()) = tokio::join!(mira.visit_shell(&visit), answer(&mut rhea, true));
+    let session = begun.unwrap().session;
+    rhea.until("that there is a shell", |t| matches!(t, ToVisited::Standing { uses, .. } if *uses == ["shell"])).await;
+    is_refused(mira.visit_shell(&visit).await, "a shell already");
+    shows(&mira, &session, "stty size; echo $((6*7))-$TERM\r", "42-xterm-256color").await;
+    shows(&mira, &session, "", "30 100").await;
+    is_refused(nils.type_into(&session, 1, "x").await, "");
+    assert_eq!(own.admin().session(&session).await.unwrap().uses, ["shell"]);
+    // Taken back: whatever ran in it is over.
+    let left = dir.path().join("left");
+    shows(&mira, &session, &format!("(trap '' HUP; echo $$ > {}; echo begun-$((1+1)); exec sleep 1000)\r", left.display()), "begun-2")
+        .await;
+    rhea.link.say(&FromVisited::Consent("shell".into(), false)).await;
+    let process = std::fs::read_to_string(&left).unwrap();
+    until("nothing of it runs", async || (!std::path::Path::new(&format!("/proc/{}", process.trim())).exists()).then_some(())).await;
+    let ended = own.event("session-ended", &session).await;
+    assert!(ended.sentence.contains("took back") || ended.sentence.contains("agrees no longer"), "{ended:?}");
+    rhea.until("that it is gone", |t| matches!(t, ToVisited::Standing { uses, .. } if uses.is_empty())).await;
+    assert!(own.admin().recording_text(&session).await.unwrap().contains("42-xterm-256color"));
+    assert!(own.admin().verify_recording(&session).await.unwrap().holds);
+    // One that ends by itself; and the end of the visit ends what is left.
+    let (begun, ()) = tokio::join!(mira.visit_shell(&visit), answer(&mut rhea, true));
+    let second = begun.unwrap().session;
+    mira.type_into(&second, 1, "exit\r").await.unwrap();
+    own.event("session-ended", &second).await;
+    let (begun, ()) = tokio::join!(mira.visit_shell(&visit), answer(&mut rhea, true));
+    let third = begun.unwrap().session;
+    let closed = mira.close_visit(&visit, &CloseVisit { outcome: "solved".into(), notes: String::new() }).await.unwrap();
+    assert!([&session, &second, &third].iter().all(|s| closed.sessions.contains(s)), "{:?}", closed.sessions);
+    own.event("session-ended", &third).await;
+    assert!(tokio::task::spawn_blocking(move || program.wait()).await.unwrap().unwrap().success());
 }
 
 #[tokio::test(flavor = "multi_thread")]

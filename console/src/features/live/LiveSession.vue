@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { computed } from "vue";
-import { api, type Session } from "../../api/client";
+import type { Session } from "../../api/client";
 import { useMe } from "../../composables/useMe";
 import ProblemNote from "../../ui/ProblemNote.vue";
 import LivePeople from "./LivePeople.vue";
 import LiveTerminal from "./LiveTerminal.vue";
 import { useLive } from "./useLive";
 import { useTakePart } from "./useTakePart";
+import { useTyping } from "./useTyping";
 
 /** A session while it is live: what its terminals show, who takes part, and the keyboard. */
 const props = defineProps<{ session: Session }>();
@@ -16,14 +17,8 @@ const it = computed(() => live.sessions[props.session.id]);
 const hosts = computed(() => administers.value || me.value?.person === props.session.person);
 const guest = computed(() => it.value?.people?.guests.find((g) => g.person === me.value?.person));
 const types = computed(() => it.value?.people?.keyboard === me.value?.person);
-const path = computed(() => ({ path: { id: props.session.id } }));
 const { whom, control, invite, keyboard } = useTakePart(computed(() => props.session.id));
-// Keys in their order: each waits for the one before.
-let before: Promise<unknown> = Promise.resolve();
-function typed(channel: number, text: string) {
-  const send = () => api.POST("/api/v1/sessions/{id}/typed", { params: path.value, body: { channel, text } });
-  before = before.then(send, send);
-}
+const typed = useTyping(computed(() => props.session.id));
 </script>
 
 <template>

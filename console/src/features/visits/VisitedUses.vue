@@ -18,6 +18,12 @@ const WORDS: Record<string, Words> = {
     now: "uses your keyboard and mouse",
     back: "Take keyboard and mouse back",
   },
+  shell: {
+    asks: "work in a shell on this computer",
+    more: "They can do there whatever you can, without being seen on the screen.",
+    now: "works in a shell on this computer",
+    back: "Close the shell",
+  },
   "clipboard-in": {
     asks: "put text into your clipboard",
     more: "It replaces what you copied last.",

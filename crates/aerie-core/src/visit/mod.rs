@@ -20,7 +20,11 @@ pub const SHARED: [Capability; 1] = [Capability::View];
 /// A desktop's server for the person alone, which the program for a visit connects to where it cannot show the screen itself.
 pub const VISITED_SERVER: &str = "127.0.0.1:5900";
 /// What can be done besides where the person started the program for a visit, each after they agreed to it.
-pub const WITH_PROGRAM: [Capability; 3] = [Capability::Control, Capability::ClipboardIn, Capability::ClipboardOut];
+pub const WITH_PROGRAM: [Capability; 4] = [Capability::Control, Capability::ClipboardIn, Capability::ClipboardOut, Capability::Shell];
+/// What the program for a visit is asked to open for a shell: a terminal's bytes, each way.
+pub const SHELL_TARGET: &str = "shell-of-the-person";
+/// Columns and rows of its terminal.
+pub const SHELL_SIZE: (u16, u16) = (100, 30);
 
 /// Remarks of one visit at most, and their length in characters.
 const MOST_REMARKS: usize = 500;

@@ -205,6 +205,7 @@ fn visit_routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(visited::help, visited::help_queue))
         .routes(routes!(visited::page))
         .routes(routes!(visited::screen))
+        .routes(routes!(visited::shell))
         .routes(routes!(program::fetch))
 }
 

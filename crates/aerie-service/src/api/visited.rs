@@ -9,9 +9,11 @@ use crate::gateway::{Beginning, Desktop};
 use crate::machines::Steps;
 use crate::service::App;
 use crate::visits::{self, Meeting, change};
-use aerie_api::{FromViewer, FromVisited, HelpAsked, ProgramState, ToViewer, ToVisited, VisitPass};
+use aerie_api::{FromViewer, FromVisited, HelpAsked, ProgramState, ToViewer, ToVisited, VisitPass, VisitShell};
 use aerie_core::desktop::{Message as Film, Saying};
+use aerie_core::directory::Machine;
 use aerie_core::policy::{Capabilities, Capability, Outcome};
+use aerie_core::session::EndReason;
 use aerie_core::visit::{RemarkKind, SHARED, Visit, VisitState, WITH_PROGRAM};
 use aerie_store::VisitFilter;
 use aerie_tunnel::websocket::tungstenite::Message;
@@ -191,7 +193,11 @@ async fn standing(app: &App, meeting: &Meeting) -> Option<ToVisited> {
     }
     let (helper, organisation) = crate::agents::helper(app, &visit);
     let desktop = meeting.session().and_then(|id| app.desktops.get(&id));
-    let uses = WITH_PROGRAM.iter().filter(|c| desktop.as_ref().is_some_and(|d| d.may(**c))).map(|c| c.word().into()).collect();
+    let may = |c: Capability| match c {
+        Capability::Shell => meeting.shell().is_some(),
+        _ => desktop.as_ref().is_some_and(|d| d.may(c)),
+    };
+    let uses = WITH_PROGRAM.iter().filter(|c| may(**c)).map(|c| c.word().into()).collect();
     let program = match meeting.program() {
         Some(_) => ProgramState::Runs,
         None if super::program::is_offered(app) => ProgramState::Offered,
@@ -313,7 +319,8 @@ async fn obey(app: &Arc<App>, meeting: &Arc<Meeting>, hearing: &mut super::deskt
 /// The person answers whether whoever helps may do more, or takes it back.
 async fn consent(app: &App, meeting: &Meeting, capability: Capability, yes: bool) {
     let desktop = meeting.session().and_then(|id| app.desktops.get(&id));
-    let has = desktop.as_ref().is_some_and(|d| d.may(capability));
+    let shell = meeting.shell().filter(|_| capability == Capability::Shell).and_then(|id| app.live.get(&id));
+    let has = shell.is_some() || desktop.as_ref().is_some_and(|d| d.may(capability));
     if meeting.asked() != Some(capability) && (yes || !has) {
         return;
     }
@@ -326,6 +333,9 @@ async fn consent(app: &App, meeting: &Meeting, capability: Capability, yes: bool
     };
     visits::note(app, &visit, "stranger", format!("{person} {verb} {helper}: {}.", capability.word())).await;
     meeting.answer(capability, yes);
+    if let Some(shell) = shell.filter(|_| !yes) {
+        shell.end(EndReason::ConsentTakenBack);
+    }
     if let Some(desktop) = desktop.filter(|_| !yes) {
         desktop.give_back(capability.word());
         desktop.tell_uses();
@@ -370,6 +380,33 @@ pub(super) async fn heard(app: &App, meeting: &Meeting, message: &Film) {
     }
 }
 
+/// The visit of a caller who helps in it, its queue, and who begins something there.
+async fn helped(app: &App, caller: &Caller, id: &str) -> Result<(Visit, Machine, Beginning), Problem> {
+    caller.must_be_full()?;
+    let visit = app.store.visit(id).await?.filter(|v| v.technician.as_ref() == Some(&caller.person.name));
+    let visit = visit.ok_or_else(|| Problem::not_found("There is no such visit, or it is not yours: pick it up first."))?;
+    if !visit.agreed.as_ref().is_some_and(|a| a.contains(&Capability::View)) {
+        return Err(Problem::not_good("The person did not agree yet."));
+    }
+    let queue = visits::queue(app, &visit.request.queue).ok_or_else(|| Problem::not_found("Its queue is gone."))?;
+    let person = caller.proved().ok_or_else(Problem::sign_in_first)?;
+    let (ticket, reason) = (stated(visit.request.ticket.clone()), stated(visit.request.reason.clone()));
+    let who = Beginning { person, from: caller.from, reason, ticket };
+    Ok((visit, queue, who))
+}
+
+/// Work in a shell on the computer of whoever is helped, where the program for a visit runs: answers when they agreed, or did not.
+#[utoipa::path(post, path = "/visits/{id}/shell", operation_id = "visitShell", params(("id" = String, Path)), responses((status = 200, body = VisitShell), (status = 403), (status = 404), (status = 422)))]
+pub(super) async fn shell(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<Json<VisitShell>, Problem> {
+    let (_, queue, who) = helped(&app, &caller, &id).await?;
+    let meeting = app.visits.meeting(&id);
+    let beginning = app.clone();
+    // Whoever hangs up meanwhile leaves nothing half begun.
+    let begun = app.tasks.spawn(async move { crate::gateway::begin_visit_shell(&beginning, queue, meeting, who).await });
+    let live = begun.await.map_err(|_| Problem::unready("It broke off."))?.map_err(Problem::not_allowed)?;
+    Ok(Json(VisitShell { session: live.id.clone() }))
+}
+
 /// Look at the screen that somebody shares in a visit: begins a session (docs/formats/desktop.md).
 #[utoipa::path(get, path = "/visits/{id}/screen", operation_id = "visitScreen", params(("id" = String, Path)), responses((status = 101, description = "The dialogue of docs/formats/desktop.md begins", body = ToViewer), (status = 403), (status = 404), (status = 422)))]
 pub(super) async fn screen(
@@ -378,25 +415,16 @@ pub(super) async fn screen(
     Path(id): Path<String>,
     mut request: Request,
 ) -> Result<Response, Problem> {
-    caller.must_be_full()?;
     must_be_ours(&caller, request.headers())?;
-    let visit = app.store.visit(&id).await?.filter(|v| v.technician.as_ref() == Some(&caller.person.name));
-    let visit = visit.ok_or_else(|| Problem::not_found("There is no such visit, or it is not yours: pick it up first."))?;
-    if !visit.agreed.as_ref().is_some_and(|a| a.contains(&Capability::View)) {
-        return Err(Problem::not_good("The person did not agree yet."));
-    }
-    let queue = visits::queue(&app, &visit.request.queue).ok_or_else(|| Problem::not_found("Its queue is gone."))?;
+    let (_, queue, known) = helped(&app, &caller, &id).await?;
     let meeting = app.visits.meeting(&id);
-    let person = caller.proved().ok_or_else(Problem::sign_in_first)?;
     let (upgrade, key) = upgrade_of(&mut request)?;
     let tasks = app.clone();
     tasks.tasks.spawn(async move {
         let Some(socket) = open_socket(upgrade).await else { return };
         let (to, mut from) = socket.split();
         let Ok(Some(FromViewer::Begin { reason, ticket })) = tokio::time::timeout(PATIENCE, hear_as(&mut from)).await else { return };
-        let ticket = stated(ticket).or_else(|| stated(visit.request.ticket.clone()));
-        let reason = stated(reason).or_else(|| stated(visit.request.reason.clone()));
-        let who = Beginning { person, from: caller.from, reason, ticket };
+        let who = Beginning { reason: stated(reason).or(known.reason), ticket: stated(ticket).or(known.ticket), ..known };
         let beginning = app.clone();
         let begin = async move |steps: Steps, closed| Desktop::begin_shared(&beginning, queue, meeting, who, &steps, closed).await;
         begin_and_view(app, caller.person.name.clone(), (to, from), begin).await;

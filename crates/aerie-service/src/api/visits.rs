@@ -85,6 +85,8 @@ pub(super) fn view(app: &App, visit: &Visit) -> VisitView {
         agreed: visit.agreed.as_ref().map(|a| a.iter().map(|c| c.word().into()).collect()),
         here: meeting.as_ref().is_some_and(|m| m.is_here()),
         shares: meeting.as_ref().is_some_and(|m| m.shares()),
+        program: meeting.as_ref().is_some_and(|m| m.program().is_some()),
+        shell: meeting.as_ref().and_then(|m| m.shell()),
         device: device.into_iter().filter(|(_, v)| !v.is_empty()).map(|(k, v)| (k.into(), v.clone())).collect(),
         sessions: visit.sessions.clone(),
         remarks: visit

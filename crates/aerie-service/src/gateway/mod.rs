@@ -9,10 +9,12 @@ mod keys;
 mod life;
 mod ports;
 mod questions;
+mod visit_shell;
 mod visitor;
 
 pub(crate) use desktop::{Beginning, Desktop, Desktops};
 pub(crate) use ports::Ports;
+pub(crate) use visit_shell::begin as begin_visit_shell;
 
 use crate::places::{Place, Places};
 use crate::service::App;

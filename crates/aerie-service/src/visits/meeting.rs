@@ -31,6 +31,8 @@ struct Inner {
     line: Option<Line>,
     program: Option<Program>,
     asked: Option<(Capability, oneshot::Sender<bool>)>,
+    /// The session of whoever helps in a shell there.
+    shell: Option<String>,
 }
 
 /// The line that starts the program for a visit: the first that comes with it has it from then on.
@@ -113,6 +115,23 @@ impl Meeting {
     /// The session in which whoever helps looks at it.
     pub(crate) fn session(&self) -> Option<String> {
         self.lock().session.as_ref().map(|s| s.0.clone())
+    }
+
+    /// A session works in a shell there from here on.
+    pub(crate) fn begin_shell(&self, id: &str) {
+        self.lock().shell = Some(id.into());
+        self.handle_change();
+    }
+
+    /// It does so no longer.
+    pub(crate) fn end_shell(&self, id: &str) {
+        self.lock().shell.take_if(|s| s == id);
+        self.handle_change();
+    }
+
+    /// The session that works in a shell there.
+    pub(crate) fn shell(&self) -> Option<String> {
+        self.lock().shell.clone()
     }
 
     /// Says something to the person's page.
@@ -242,7 +261,7 @@ impl Meeting {
 
     /// Whoever looks does so no longer.
     pub(super) fn end_looking(&self, app: &App, why: &str) {
-        if let Some(live) = self.session().and_then(|id| app.live.get(&id)) {
+        for live in [self.session(), self.shell()].into_iter().flatten().filter_map(|id| app.live.get(&id)) {
             live.end_saying(EndReason::Left, why);
         }
     }
