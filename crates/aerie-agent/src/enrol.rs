@@ -20,6 +20,8 @@ pub struct EnrolOptions {
     pub allow: Vec<String>,
     /// File to keep the service's SSH authorities in.
     pub trust_file: Option<PathBuf>,
+    /// The command that locks the screen of this computer, for its shell; none where nothing does.
+    pub lock_with: Option<String>,
     /// The log to send: `journal`, or the path of a file.
     pub log: Option<String>,
     /// It goes away with its terminal.
@@ -107,6 +109,7 @@ pub async fn enrol(code: &EnrolmentCode, options: &EnrolOptions) -> Result<Agent
             allow,
             trust_file: options.trust_file.clone(),
             log: options.log.clone(),
+            lock_with: options.lock_with.clone(),
         }),
         _ => Err(Enrolled::Odd),
     }

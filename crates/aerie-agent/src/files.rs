@@ -35,6 +35,9 @@ pub struct AgentState {
     /// The log that it sends: `journal`, or the path of a file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub log: Option<String>,
+    /// The command that locks the screen of this computer; none where nothing does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lock_with: Option<String>,
 }
 
 impl std::fmt::Debug for AgentState {
@@ -213,6 +216,7 @@ mod tests {
             allow: vec!["127.0.0.1:22".into()],
             trust_file: None,
             log: None,
+            lock_with: None,
         }
     }
 

@@ -103,6 +103,7 @@ pub async fn run(dir: Option<StateDir>, state: AgentState, options: RunOptions) 
         note,
         asker,
         log: state.log.clone(),
+        lock_with: state.lock_with.clone(),
     });
     let mut agent =
         Agent { dir, state, serving, temporary: options.temporary, behind: SignedDuration::ZERO, facts: None, pins, typed: None };

@@ -3,10 +3,11 @@
 use crate::consent::Asker;
 use aerie_core::audit::ship;
 use aerie_core::session::consent::TARGET;
-use aerie_core::tunnel::{AllowList, Target};
+use aerie_core::tunnel::{AllowList, LOCK_TARGET, Target};
 use aerie_tunnel::Asked;
 use std::io;
 use std::net::SocketAddr;
+use std::process::Stdio;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -28,6 +29,8 @@ pub(crate) struct Serving {
     pub(crate) note: Note,
     /// The log that it sends; none where it sends none.
     pub(crate) log: Option<String>,
+    /// The command that locks the screen; none where nothing does.
+    pub(crate) lock_with: Option<String>,
     /// Asks the person at the machine; none where nobody is to be asked.
     pub(crate) asker: Option<Arc<Asker>>,
 }
@@ -46,6 +49,18 @@ impl Serving {
             return match &self.log {
                 Some(what) => crate::log::serve(what, asked.accept(), &self.note).await,
                 None => asked.refuse("it was enrolled without --log"),
+            };
+        }
+        if to == LOCK_TARGET {
+            return match lock(self.lock_with.as_deref()).await {
+                Ok(()) => {
+                    (self.note)("locked the screen");
+                    drop(asked.accept());
+                }
+                Err(why) => {
+                    (self.note)(&format!("could not lock the screen: {why}"));
+                    asked.refuse(&why);
+                }
             };
         }
         match self.dial(&to).await {
@@ -86,6 +101,19 @@ impl Serving {
     }
 }
 
+/// Locks the screen with the command that whoever enrolled the agent gave.
+async fn lock(command: Option<&str>) -> Result<(), String> {
+    let command = command.ok_or("it was enrolled without --lock-with")?;
+    let mut shell = tokio::process::Command::new("sh");
+    shell.args(["-c", command]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
+    let ended = tokio::time::timeout(PATIENCE, shell.status()).await.map_err(|_| "its command does not end")?;
+    match ended {
+        Ok(status) if status.success() => Ok(()),
+        Ok(status) => Err(format!("its command ended with {status}")),
+        Err(e) => Err(format!("its command could not be run ({e})")),
+    }
+}
+
 /// Connects, and not for ever.
 pub(crate) async fn dial_one(address: SocketAddr) -> io::Result<TcpStream> {
     let stream = tokio::time::timeout(PATIENCE, TcpStream::connect(address)).await;
@@ -119,6 +147,7 @@ mod tests {
             turned_away: AtomicU64::new(0),
             note: Arc::new(|_| {}),
             log: None,
+            lock_with: None,
             asker: None,
         });
         let (near, far) = tokio::io::duplex(1 << 16);

@@ -494,6 +494,7 @@ fn an_arc_of_the_state_prints_no_secret() {
         allow: vec![],
         trust_file: None,
         log: None,
+        lock_with: None,
     });
     let shown = format!("{state:?}");
     assert!(!shown.contains("5e5e") && !shown.contains("secret-ticket"));

@@ -900,7 +900,7 @@ async fn somebody_without_an_account_shares_their_screen_and_stops_it() {
     let (given, theirs) = (dir.path().join("mend the plotter.sh"), dir.path().join("error.log"));
     std::fs::write(&given, "#!/bin/sh\n").unwrap();
     std::fs::write(&theirs, "stripes").unwrap();
-    find(&mira, "[data-testid=give-file]").await.send_keys(given.to_str().unwrap()).await.unwrap();
+    find(&mira, "input[name=give]").await.send_keys(given.to_str().unwrap()).await.unwrap();
     says(&mira, "[data-testid=visit-files]", "waits to be taken").await;
     says(&rhea, "[data-testid=offered-file]", "mend the plotter.sh (10 B) from Mira Castellane").await;
     click(&rhea, "[data-testid=take-file]").await;

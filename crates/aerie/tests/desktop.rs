@@ -7,7 +7,7 @@ mod common;
 use aerie_api::{FromViewer, Invited, MachineChange, NewCredential, NewMachine, PictureQuery, ToViewer, WayView};
 use aerie_core::desktop::{Coding, Event, Options, RfbClient, Saying};
 use aerie_core::evidence::hex;
-use common::own::Own;
+use common::own::{Own, enrolled, run};
 use common::screen::{Screen, Way};
 use common::until;
 use common::viewer::{Viewer, keeps_a_line, line_in};
@@ -299,6 +299,44 @@ async fn text_goes_through_the_clipboard_each_way_by_a_right_of_its_own() {
     }
     viewer.until("what was selected", |v| v.told.contains(&ToViewer::Clipboard { text: "ready".into() })).await;
     own.event("clipboard-used", "took text of 5 B out of").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_screen_of_a_machine_is_locked_at_the_end_where_the_rules_say_so() {
+    let dir = tempfile::tempdir().unwrap();
+    let screen = Screen::tiger(dir.path(), Way::Open);
+    let rules = RULES.replace("recording = true", "recording = true\nlock = true");
+    let own = Own::with(&rules, &PEOPLE).await;
+    let locked = dir.path().join("locked");
+    let mut state = enrolled(&own, "coude", &[screen.at.to_string()], &[]).await;
+    // It locks once.
+    state.lock_with = Some(format!("test ! -e {0} && echo locked > {0}", locked.display()));
+    let _agent = run(&dir, &state);
+    own.online("coude").await;
+    let ways = vec![WayView { name: "screen".into(), kind: "desktop".into(), address: screen.at.to_string() }];
+    let about = MachineChange { accounts: Some(vec!["operator".into()]), ways: Some(ways.clone()), ..MachineChange::default() };
+    own.admin().change_machine("coude", &about).await.unwrap();
+    let sunniva = own.as_client("sunniva");
+    let mut viewer = Viewer::open(&sunniva, "coude").await;
+    viewer.began().await;
+    viewer.say(FromViewer::Leave).await;
+    viewer.ended().await;
+    own.event("machine-locked", "The screen of coude was locked at the end of the session of sunniva.").await;
+    assert_eq!(std::fs::read_to_string(&locked).unwrap(), "locked\n");
+    // A command that fails is not hidden, nor that there is no agent.
+    let mut viewer = Viewer::open(&sunniva, "coude").await;
+    viewer.began().await;
+    viewer.say(FromViewer::Leave).await;
+    viewer.ended().await;
+    own.event("machine-locked", "could not be locked at the end of the session of sunniva: its command ended").await;
+    add(&own, "scope", screen.at).await;
+    let mut viewer = Viewer::open(&sunniva, "scope").await;
+    let session = viewer.began().await;
+    viewer.say(FromViewer::Leave).await;
+    viewer.ended().await;
+    own.event("machine-locked", "no agent of it is connected").await;
+    let text = until("the recording", async || own.admin().recording_text(&session).await.ok()).await;
+    assert!(text.contains("could not be locked"), "{text}");
 }
 
 /// Whether a player takes a film: how many seconds of pictures it has.

@@ -130,6 +130,10 @@ function save() {
                 <label class="flex items-center gap-2"
                   ><input v-model="form.recording" type="checkbox" name="recording" />a recording</label
                 >
+                <label class="col-span-4 flex items-center gap-2"
+                  ><input v-model="form.lock" type="checkbox" name="lock" />its screen locked at the end (by its
+                  agent)</label
+                >
               </div>
             </fieldset>
             <label class="block"

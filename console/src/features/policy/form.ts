@@ -31,6 +31,7 @@ export interface Form {
   key: boolean;
   code: boolean;
   reason: boolean;
+  lock: boolean;
   recording: boolean;
   approval: string;
   ticket: string;
@@ -54,6 +55,7 @@ export function blank(): Form {
     key: false,
     code: false,
     reason: false,
+    lock: false,
     recording: false,
     approval: "",
     ticket: "",
@@ -94,6 +96,7 @@ export function fromRule(rule: RuleCard): Form {
     key: factors.includes("key"),
     code: factors.includes("code"),
     reason: f.reason === true,
+    lock: f.lock === true,
     recording: f.recording === true || list(f.recording).length > 0,
     approval: text(f.approval) || text(table(f.approval).from),
     ticket: f.ticket === true ? "*" : text(f.ticket),
@@ -128,6 +131,7 @@ export function fieldsOf(form: Form, rule?: RuleCard): Fields {
     );
     fields.factors = several([...kept, ...wanted]);
     fields.reason = form.reason || null;
+    fields.lock = form.lock || null;
     const had = old.recording === true || list(old.recording).length > 0;
     fields.recording = form.recording ? (had ? old.recording : true) : null;
     const approval = table(old.approval);

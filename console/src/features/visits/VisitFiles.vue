@@ -1,24 +1,21 @@
 <script setup lang="ts">
 import { useMutation } from "@tanstack/vue-query";
-import { computed, ref } from "vue";
+import { computed } from "vue";
 import { failure, type Visit } from "../../api/client";
 import { size } from "../../lib/size";
+import FileButton from "../../ui/FileButton.vue";
 import ProblemNote from "../../ui/ProblemNote.vue";
 import { LARGEST_FILE } from "./files";
 
 /** Files of a visit, for whoever helps: given to the person, and taken from them. */
 const props = defineProps<{ visit: Visit; mine: boolean }>();
 const emit = defineEmits<{ changed: [] }>();
-const chooser = ref<HTMLInputElement>();
 const path = computed(() => `/api/v1/visits/${encodeURIComponent(props.visit.id)}/files`);
 const files = computed(() => props.visit.files ?? []);
 const open = computed(() => props.mine && !props.visit.ended && (props.visit.agreed?.length ?? 0) > 0);
 
 const give = useMutation({
-  mutationFn: async () => {
-    const file = chooser.value?.files?.[0];
-    if (!file) return;
-    if (chooser.value) chooser.value.value = "";
+  mutationFn: async (file: File) => {
     if (file.size > LARGEST_FILE) throw new Error("A file has at most 16 MiB.");
     const answer = await fetch(`${path.value}?name=${encodeURIComponent(file.name)}`, {
       method: "POST",
@@ -45,7 +42,7 @@ const fetchable = (way: string, state: string) =>
     <h2 id="visit-files" class="mb-2">Files</h2>
     <ul v-if="files.length" class="sheet divide-y divide-line" data-testid="visit-files">
       <li v-for="f in files" :key="f.id" class="flex flex-wrap items-center gap-x-4 gap-y-1 px-3 py-1.5">
-        <span class="w-16 shrink-0 text-soft">{{ f.way === "to-person" ? "given" : "from them" }}</span>
+        <span class="w-24 shrink-0 text-soft">{{ f.way === "to-person" ? "given" : "from them" }}</span>
         <span class="min-w-0 grow [overflow-wrap:anywhere]" :title="`SHA-256 ${f.sha256}`">{{ f.name }}</span>
         <span class="tabular-nums text-soft">{{ size(f.bytes) }}</span>
         <a
@@ -59,17 +56,9 @@ const fetchable = (way: string, state: string) =>
         <span :class="f.state === 'offered' ? 'text-wait' : 'text-soft'">{{ states[f.state] ?? f.state }}</span>
       </li>
     </ul>
-    <label v-if="open" class="mt-3 flex flex-wrap items-center gap-3">
-      <span>Give {{ visit.person || "them" }} a file</span>
-      <input
-        ref="chooser"
-        type="file"
-        name="give"
-        :disabled="give.isPending.value"
-        data-testid="give-file"
-        @change="give.mutate()"
-      />
-    </label>
+    <FileButton v-if="open" class="mt-3" name="give" :disabled="give.isPending.value" @chosen="give.mutate($event)">
+      Give {{ visit.person || "them" }} a file
+    </FileButton>
     <ProblemNote class="mt-2" :text="give.error.value?.message" />
   </section>
 </template>

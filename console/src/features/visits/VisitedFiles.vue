@@ -4,6 +4,7 @@ import type { VisitPass } from "../../api/client";
 import { failure } from "../../api/client";
 import { saveAs } from "../../lib/save";
 import { size } from "../../lib/size";
+import FileButton from "../../ui/FileButton.vue";
 import ProblemNote from "../../ui/ProblemNote.vue";
 import { LARGEST_FILE, type VisitFile } from "./files";
 
@@ -12,7 +13,6 @@ const props = defineProps<{ pass: VisitPass; helper: string; files: VisitFile[];
 const emit = defineEmits<{ refuse: [id: string] }>();
 const trouble = ref("");
 const busy = ref(false);
-const chooser = ref<HTMLInputElement>();
 const got = computed(() => props.files.filter((f) => f.way === "to-person"));
 const gave = computed(() => props.files.filter((f) => f.way === "from-person"));
 const path = computed(() => `/api/v1/visits/${encodeURIComponent(props.pass.visit)}/page/files`);
@@ -35,14 +35,10 @@ const call = async (url: string, how: RequestInit) => {
 };
 const take = (f: VisitFile) =>
   attempt(async () => saveAs(await (await call(`${path.value}/${encodeURIComponent(f.id)}`, {})).blob(), f.name));
-const give = () =>
+const give = (file: File) =>
   attempt(async () => {
-    const file = chooser.value?.files?.[0];
-    if (!file) return;
-    if (chooser.value) chooser.value.value = "";
     if (file.size > LARGEST_FILE) throw new Error("A file has at most 16 MiB.");
     await call(`${path.value}?name=${encodeURIComponent(file.name)}`, { method: "POST", body: file });
-    chooser.value?.focus();
   });
 </script>
 
@@ -73,10 +69,7 @@ const give = () =>
         <span class="text-soft">{{ f.state === "taken" ? "they have it" : "given" }}</span>
       </li>
     </ul>
-    <label v-if="takes" class="flex flex-wrap items-center gap-3">
-      <span>Give {{ helper }} a file</span>
-      <input ref="chooser" type="file" class="max-w-full" name="give" :disabled="busy" @change="give" />
-    </label>
+    <FileButton v-if="takes" name="give" :disabled="busy" @chosen="give">Give {{ helper }} a file</FileButton>
     <p class="text-[0.9rem] text-soft">
       Up to 16 MiB each. Save only what you asked for. The files are gone from the service when the visit is closed.
     </p>

@@ -79,6 +79,8 @@ kinds! {
     PinIssued = "pin-issued": "issued a PIN";
     /// A visit was made, picked up, passed on, answered, ended or closed.
     VisitChanged = "visit-changed": "changed a visit";
+    /// The screen of a machine was locked at the end of a session, or could not be.
+    MachineLocked = "machine-locked": "locked the screen of a machine";
     /// A PIN was tried.
     PinTried = "pin-tried": "tried a PIN";
     /// A setting was changed.

@@ -28,6 +28,8 @@ pub struct Demands {
     pub warn: Postures,
     /// Tracks that must be recorded; without a recorder there is no session.
     pub recording: Tracks,
+    /// The screen of the machine is locked when a session that showed it is over.
+    pub lock: bool,
     /// Bounds of the session.
     pub limits: Limits,
 }
@@ -89,6 +91,7 @@ impl Demands {
         self.posture = self.posture.union(other.posture);
         self.warn = self.warn.union(other.warn);
         self.recording = self.recording.union(other.recording);
+        self.lock |= other.lock;
         let (mine, theirs) = (self.limits, other.limits);
         self.limits = Limits {
             session: smaller(mine.session, theirs.session),
@@ -113,6 +116,7 @@ impl Demands {
             && self.posture.within(other.posture)
             && self.warn.within(other.warn)
             && self.recording.within(other.recording)
+            && self.lock <= other.lock
             && no_larger(theirs.session, mine.session)
             && no_larger(theirs.idle, mine.idle)
             && no_larger(theirs.sessions, mine.sessions)
@@ -290,22 +294,24 @@ mod tests {
         let sets = (0u16..64, 0u16..32, 0u16..16, 0u16..16);
         let ids = prop::collection::btree_set(0u16..4, 0..3);
         let limit = prop::option::of(1u32..4);
-        (sets, prop::array::uniform6(0u32..3), 0u8..4, 0usize..4, ids.clone(), ids, any::<(bool, bool)>(), limit.clone(), limit).prop_map(
-            |((factors, tracks, posture, warn), fresh, assurance, consent, approvals, tickets, (reason, device), a, b)| Demands {
-                factors: Factors::of(Factor::ALL.into_iter().filter(|f| factors & (1 << *f as u16) != 0)),
-                fresh,
-                assurance,
-                consent: [None, Some(Consent::Notice), Some(Consent::IfPresent), Some(Consent::Ask)][consent],
-                approvals: approvals.into_iter().collect(),
-                tickets: tickets.into_iter().collect(),
-                reason,
-                device,
-                posture: Postures::of(super::super::Posture::ALL.into_iter().filter(|p| posture & (1 << *p as u16) != 0)),
-                warn: Postures::of(super::super::Posture::ALL.into_iter().filter(|p| warn & (1 << *p as u16) != 0)),
-                recording: Tracks::of(super::super::Track::ALL.into_iter().filter(|t| tracks & (1 << *t as u16) != 0)),
-                limits: Limits { session: a.map(|h| SignedDuration::from_hours(h.into())), sessions: b, ..Limits::default() },
-            },
-        )
+        (sets, prop::array::uniform6(0u32..3), 0u8..4, 0usize..4, ids.clone(), ids, any::<(bool, bool, bool)>(), limit.clone(), limit)
+            .prop_map(|((factors, tracks, posture, warn), fresh, assurance, consent, approvals, tickets, (reason, device, lock), a, b)| {
+                Demands {
+                    factors: Factors::of(Factor::ALL.into_iter().filter(|f| factors & (1 << *f as u16) != 0)),
+                    fresh,
+                    assurance,
+                    consent: [None, Some(Consent::Notice), Some(Consent::IfPresent), Some(Consent::Ask)][consent],
+                    approvals: approvals.into_iter().collect(),
+                    tickets: tickets.into_iter().collect(),
+                    reason,
+                    device,
+                    lock,
+                    posture: Postures::of(super::super::Posture::ALL.into_iter().filter(|p| posture & (1 << *p as u16) != 0)),
+                    warn: Postures::of(super::super::Posture::ALL.into_iter().filter(|p| warn & (1 << *p as u16) != 0)),
+                    recording: Tracks::of(super::super::Track::ALL.into_iter().filter(|t| tracks & (1 << *t as u16) != 0)),
+                    limits: Limits { session: a.map(|h| SignedDuration::from_hours(h.into())), sessions: b, ..Limits::default() },
+                }
+            })
     }
 
     proptest! {

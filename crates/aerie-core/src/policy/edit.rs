@@ -23,7 +23,7 @@ pub enum EditError {
 }
 
 /// Keys in the order in which a new rule is written.
-const ORDER: [&str; 22] = [
+const ORDER: [&str; 23] = [
     "name",
     "note",
     "people",
@@ -43,6 +43,7 @@ const ORDER: [&str; 22] = [
     "device",
     "posture",
     "recording",
+    "lock",
     "limits",
     "emergency",
     "unless",

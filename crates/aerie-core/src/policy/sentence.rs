@@ -70,6 +70,7 @@ impl Policy {
             format!("a warning where the machine is not {}", good.join(" or not "))
         }));
         all.extend((!demands.recording.is_empty()).then(|| recording(demands.recording)));
+        all.extend(demands.lock.then(|| "its screen locked at the end".to_string()));
         let limits = demands.limits;
         all.extend(limits.session.map(|d| format!("at most {}", wording::duration(d))));
         all.extend(limits.idle.map(|d| format!("at most {} idle", wording::duration(d))));

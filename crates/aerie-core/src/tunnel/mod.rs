@@ -14,7 +14,7 @@ mod target;
 pub use frame::{Frame, FrameError, MAX_CONTROL, MAX_DATA};
 pub use message::{FromAgent, FromService};
 pub use mux::{Event, Mux, PIECE, Side, Violation, WINDOW};
-pub use target::{AllowList, Target, TargetError};
+pub use target::{AllowList, LOCK_TARGET, Target, TargetError};
 
 /// Version of the protocol that this code speaks. A side that speaks another says so in its greeting and is refused with a
 /// sentence that names both.

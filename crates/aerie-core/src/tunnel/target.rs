@@ -2,6 +2,9 @@ use serde::{Deserialize, Serialize};
 use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 
+/// What an agent is asked to open for its screen to be locked: it is, when the stream opens.
+pub const LOCK_TARGET: &str = "lock-of-the-machine";
+
 /// Entries of an allow-list.
 const MOST_ENTRIES: usize = 200;
 

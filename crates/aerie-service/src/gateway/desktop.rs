@@ -15,11 +15,12 @@ use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capabilities, Capability, Consent, Outcome};
 use aerie_core::recording::{Frame, Opened, Transfer};
 use aerie_core::session::{EndReason, LoginName, PersonProved};
+use aerie_core::tunnel::LOCK_TARGET;
 use aerie_core::visit::{VISITED_SERVER, WITH_PROGRAM};
 use jiff::Timestamp;
 use std::collections::HashMap;
 use std::net::IpAddr;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::{Notify, mpsc};
@@ -31,6 +32,9 @@ const ORDERS: usize = 256;
 const MOST_FILM: usize = 3 << 20;
 /// How long a session waits for its person after their window is gone: a network that breaks off, a page that is loaded again.
 const WAITS: Duration = Duration::from_secs(120);
+
+/// How long locking a screen may take.
+const LOCKING: Duration = Duration::from_secs(15);
 
 /// What can be used in a desktop session besides seeing it.
 const ASKED: [Capability; 3] = [Capability::Control, Capability::ClipboardIn, Capability::ClipboardOut];
@@ -60,6 +64,8 @@ pub(crate) struct Desktop {
     visit: Option<Arc<Meeting>>,
     /// Film shows what is there, and takes no keys.
     film: bool,
+    /// The rules want its screen locked at the end.
+    lock: AtomicBool,
 }
 
 /// How a session began, for the log and the recording.
@@ -194,6 +200,7 @@ impl Desktop {
             began: Timestamp::now(),
             visit: began.visit,
             film,
+            lock: admitted.granted.grant().demands.lock.into(),
         });
         desktop.screen.set_title(began.title);
         lock(&session.uses).push((Capability::View, session.live.ended.child_token()));
@@ -267,10 +274,36 @@ impl Desktop {
             self.connection.app.note(self.event(EventKind::MachineFailed, says).with("error", e.code())).await;
             live.end_saying(EndReason::MachineClosed, &e.to_string());
         }
+        if self.lock.load(Ordering::SeqCst) {
+            self.lock_screen().await;
+        }
         if let Some(recording) = &self.session.recording {
             recording.frame(0, Frame::Closed(None)).await;
         }
         lock(&self.connection.app.desktops.0).remove(self.id());
+    }
+
+    /// Has the machine's agent lock its screen: RFB has no message for it. That nobody can is in the log.
+    async fn lock_screen(&self) {
+        let (app, machine) = (&self.connection.app, &self.session.machine);
+        let agent = app.agents.of(machine).and_then(|known| known.tunnel());
+        let done = match (&self.visit, agent) {
+            (Some(_), _) => Err("whoever is helped sits at it".to_string()),
+            (None, None) => Err("no agent of it is connected".into()),
+            (None, Some(tunnel)) => match tokio::time::timeout(LOCKING, tunnel.open(LOCK_TARGET)).await {
+                Ok(Ok(_)) => Ok(()),
+                Ok(Err(e)) => Err(e.to_string()),
+                Err(_) => Err("its agent does not answer".into()),
+            },
+        };
+        let says = match &done {
+            Ok(()) => format!("The screen of {machine} was locked at the end of the session of {}.", self.person()),
+            Err(why) => format!("The screen of {machine} could not be locked at the end of the session of {}: {why}.", self.person()),
+        };
+        if let Some(recording) = &self.session.recording {
+            recording.frame(0, Frame::Mark(says.clone())).await;
+        }
+        app.note(self.event(EventKind::MachineLocked, says).with("locked", done.is_ok())).await;
     }
 
     /// Shows and records the film of somebody's screen until they leave, as fast as film may come: beyond that their browser is held up.
@@ -555,6 +588,7 @@ impl Desktop {
             }
         };
         let session = connection.session(&admitted.granted, &steps).await?;
+        self.lock.fetch_or(admitted.granted.grant().demands.lock, Ordering::SeqCst);
         let over = session.live.ended.child_token();
         lock(&session.uses).push((capability, over.clone()));
         attend(connection, &session, admitted.consenting).await;

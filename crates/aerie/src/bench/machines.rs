@@ -248,6 +248,7 @@ fn many_agents() -> Outcome<Vec<Figure>> {
         allow: vec!["127.0.0.1:22".into()],
         trust_file: None,
         log: None,
+        lock_with: None,
     });
     run_agents(states.collect());
     wait_online(&served, &runtime, AGENTS as u64)?;

@@ -226,6 +226,9 @@ pub struct EnrolFields {
     /// Send the log of this computer's accesses to the service: `journal`, or a file, as /var/log/auth.log
     #[arg(long, value_name = "LOG")]
     pub log: Option<String>,
+    /// Lock the screen of this computer with this command where a rule says `lock`, as 'loginctl lock-sessions'
+    #[arg(long, value_name = "COMMAND")]
+    pub lock_with: Option<String>,
     /// Read the code from this file
     #[arg(long, value_name = "FILE")]
     pub code_file: Option<PathBuf>,

@@ -100,7 +100,14 @@ fn asked(given: AskingFields) -> Option<Asking> {
 }
 
 fn enrolment(options: EnrolFields) -> EnrolOptions {
-    EnrolOptions { name: options.name, allow: options.allow, trust_file: options.trust_file, log: options.log, temporary: false }
+    EnrolOptions {
+        name: options.name,
+        allow: options.allow,
+        trust_file: options.trust_file,
+        log: options.log,
+        lock_with: options.lock_with,
+        temporary: false,
+    }
 }
 
 async fn enrol(given: EnrolFields, yes: bool, dir: StateDir, printer: Printer) -> Result<Exit, Failure> {

@@ -9,8 +9,8 @@ use jiff::SignedDuration;
 use toml_edit::{Item, TableLike};
 
 /// What can be demanded.
-pub(super) const KEYS: [&str; 10] =
-    ["factors", "assurance", "consent", "approval", "ticket", "reason", "device", "posture", "recording", "limits"];
+pub(super) const KEYS: [&str; 11] =
+    ["factors", "assurance", "consent", "approval", "ticket", "reason", "device", "posture", "recording", "lock", "limits"];
 /// Longest limit on a session: a year. Longer is a slip of the pen.
 const MAX_LIMIT: SignedDuration = SignedDuration::from_hours(24 * 366);
 /// Most people who must approve together.
@@ -50,6 +50,7 @@ impl Reader<'_> {
                 None => Tracks::of(self.words(item, "tracks", &Track::ALL.map(Track::word), Track::from_word)),
             };
         }
+        demands.lock = table.get("lock").is_some_and(|item| self.flag(item));
         if let Some(item) = table.get("limits") {
             match item.as_table_like() {
                 Some(limits) => demands.limits = self.limits(limits),

@@ -181,7 +181,7 @@ fn every_demand_has_words() {
             "require",
             "machines = \"*\"\nfactors = [\"key\", \"code within 15min\"]\nassurance = 2\nconsent = \"ask\"\n\
               approval = { from = \"group:owners\", count = 2 }\nticket = \"OBS-*\"\nreason = true\ndevice = \"managed\"\n\
-              recording = [\"terminal\"]\nlimits = { session = \"4h\", idle = \"20min\", sessions = 2, bytes = \"2GB\" }"
+              recording = [\"terminal\"]\nlock = true\nlimits = { session = \"4h\", idle = \"20min\", sessions = 2, bytes = \"2GB\" }"
         )
     );
     let p = policy(&text);
@@ -202,7 +202,7 @@ fn every_demand_has_words() {
          (dome, line 1; x, line 7)."
     );
     let Outcome::Unmet { grant, .. } = decision.outcome else { panic!() };
-    assert_eq!(p.demanded(&grant.demands).len(), 13);
+    assert_eq!(p.demanded(&grant.demands).len(), 14);
 }
 
 #[test]

@@ -188,7 +188,7 @@ proptest! {
         world in world(), guard in rule(), at in prop::collection::vec(instant(), 12), unless in any::<bool>(),
     ) {
         let body = guard.text(99);
-        let body: String = body.lines().skip(1).filter(|l| !["factors", "approval", "assurance", "ticket", "reason", "recording", "consent", "device", "posture", "limits"].iter().any(|k| l.starts_with(k))).map(|l| format!("{l}\n")).collect();
+        let body: String = body.lines().skip(1).filter(|l| !["factors", "approval", "assurance", "ticket", "reason", "recording", "lock", "consent", "device", "posture", "limits"].iter().any(|k| l.starts_with(k))).map(|l| format!("{l}\n")).collect();
         let text = format!("{}[[never]]\n{body}{}", world.text(), if unless { "unless = { factors = [\"key\"] }\n" } else { "" });
         let policy = Policy::compile(read(&text).unwrap(), world.directory(), at[0]);
         let from = Timestamp::from_second(1_780_000_000).unwrap();
