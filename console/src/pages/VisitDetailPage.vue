@@ -104,7 +104,9 @@ const said = (kind: string, who: string, text: string) =>
     <ProblemNote class="mt-2" :text="pickUp.error.value?.message ?? keep.error.value?.message" />
     <div class="mt-4 grid items-start gap-5 lg:grid-cols-[minmax(0,1fr)_22rem]">
       <div class="min-w-0">
+        <!-- With the program the whole screen is seen: it is looked at anew. -->
         <VisitScreen
+          :key="String(v.program)"
           v-if="looking && mine && !v.ended"
           :id="id"
           :me="me?.person ?? ''"

@@ -9,11 +9,13 @@
 
 mod inside;
 mod launch;
+mod screen;
 mod server;
 mod sys;
 mod uplink;
 
 pub use launch::{Lab, LabError, Mode, RunningMachine};
+pub use screen::XScreen;
 pub use server::SshServer;
 pub use uplink::Uplink;
 

@@ -1,7 +1,7 @@
 //! What happens on a screen while it is measured: text that scrolls by, a window that is dragged about, photographs that are looked through.
 
 use super::Outcome;
-use std::process::{Child, Command, Stdio};
+use aerie_lab::XScreen;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
@@ -48,34 +48,25 @@ impl Activity {
 pub(super) struct Going {
     over: Arc<AtomicBool>,
     acting: Option<JoinHandle<()>>,
-    terminal: Child,
 }
 
 impl Drop for Going {
     fn drop(&mut self) {
         self.over.store(true, Ordering::Relaxed);
         let _ = self.acting.take().map(JoinHandle::join);
-        let _ = self.terminal.kill();
-        let _ = self.terminal.wait();
     }
 }
 
-pub(super) fn terminal(display: &str, geometry: &str, script: &str) -> Outcome<Child> {
-    let mut terminal = Command::new("setpriv");
-    terminal.args(["--pdeathsig", "KILL", "xterm", "-geometry", geometry, "-e", "sh", "-c", script]);
-    Ok(terminal.env("DISPLAY", display).stderr(Stdio::null()).spawn()?)
-}
-
 /// Begins it on a screen of 1280 × 800.
-pub(super) fn begin(what: Activity, display: &str) -> Outcome<Going> {
+pub(super) fn begin(what: Activity, screen: &mut XScreen) -> Outcome<Going> {
     let script = if what == Activity::Scrolling { SCROLLING } else { FULL };
     let geometry = if what == Activity::Dragging { "90x30+0+0" } else { "200x58+0+0" };
-    let terminal = terminal(display, geometry, script)?;
+    screen.terminal(geometry, &[], script)?;
     let over = Arc::new(AtomicBool::new(false));
     let acting = match what {
         Activity::Scrolling => None,
         Activity::Dragging | Activity::Photographs => {
-            let (x, number) = RustConnection::connect(Some(display))?;
+            let (x, number) = RustConnection::connect(Some(screen.display()))?;
             let root = x.setup().roots.get(number).ok_or("no screen")?.root;
             let over = over.clone();
             Some(std::thread::spawn(move || {
@@ -86,7 +77,7 @@ pub(super) fn begin(what: Activity, display: &str) -> Outcome<Going> {
             }))
         }
     };
-    Ok(Going { over, acting, terminal })
+    Ok(Going { over, acting })
 }
 
 /// Moves the largest window of the screen about.

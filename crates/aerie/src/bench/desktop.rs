@@ -1,7 +1,7 @@
 //! Desktops: decoding, the way from a key to the picture in a browser, bytes to the browser and to the disk against the server's own best
 //! coding, many at a time, and finding a moment in ten hours.
 
-use super::activity::{Activity, Going, SCROLLING, begin, terminal};
+use super::activity::{Activity, Going, SCROLLING, begin};
 use super::served::{CONSOLE_SECRET, Served, cpu_seconds, free_port, machine, serve};
 use super::{Figure, Outcome, median};
 use aerie::demo::browser::Browser;
@@ -9,10 +9,10 @@ use aerie_api::{DesktopQuery, FromViewer, ToViewer};
 use aerie_client::{DesktopLink, FromService};
 use aerie_core::desktop::{Coding, Damage, Event, Framebuffer, Message, Options, Painter, Rect, RfbClient};
 use aerie_core::recording::{Compressor, DataKey, Encoder, Frame, Header, Place};
+use aerie_lab::XScreen;
 use aerie_service::{Keys, read_from};
-use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::io::{Read as _, Write as _};
 use std::net::{SocketAddr, TcpStream};
-use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
@@ -34,42 +34,29 @@ const QUIET: &str = "n=0; while :; do printf '\\033[H frame %d ' $n; n=$((n+1));
 /// An X server.
 struct Screen {
     at: SocketAddr,
-    display: String,
-    children: Vec<Child>,
-}
-
-impl Drop for Screen {
-    fn drop(&mut self) {
-        for child in self.children.iter_mut().rev() {
-            let _ = child.kill();
-            let _ = child.wait();
-        }
-    }
+    screen: XScreen,
 }
 
 impl Screen {
     fn empty() -> Outcome<Self> {
         let at = free_port()?;
-        let mut server = Command::new("setpriv");
-        server.args(["--pdeathsig", "KILL", "Xtigervnc", "-displayfd", "1", "-geometry", "1280x800", "-depth", "24", "-localhost=1"]);
-        server.args(["-SecurityTypes", "None", "-AlwaysShared", "-rfbport", &at.port().to_string()]);
-        let mut server = server.stdout(Stdio::piped()).stderr(Stdio::null()).spawn()?;
-        let mut line = String::new();
-        BufReader::new(server.stdout.take().ok_or("no pipe")?).read_line(&mut line)?;
-        Ok(Self { at, display: format!(":{}", line.trim()), children: vec![server] })
+        let port = at.port().to_string();
+        let arguments =
+            ["-geometry", "1280x800", "-depth", "24", "-localhost=1", "-SecurityTypes", "None", "-AlwaysShared", "-rfbport", &port];
+        Ok(Self { at, screen: XScreen::start("Xtigervnc", &arguments)? })
     }
 
     /// With a terminal that fills it.
     fn start(script: &str) -> Outcome<Self> {
         let mut screen = Self::empty()?;
-        screen.children.push(terminal(&screen.display, "200x58+0+0", script)?);
+        screen.screen.terminal("200x58+0+0", &[], script)?;
         Ok(screen)
     }
 
     /// With something that goes on.
     fn busy(what: Activity) -> Outcome<(Self, Going)> {
-        let screen = Self::empty()?;
-        let going = begin(what, &screen.display)?;
+        let mut screen = Self::empty()?;
+        let going = begin(what, &mut screen.screen)?;
         Ok((screen, going))
     }
 }

@@ -6,7 +6,9 @@ use crate::demo::browser::Browser;
 use crate::demo::desk::{Incident, Started};
 use aerie_api::{DesktopQuery, FromViewer, ToViewer};
 use aerie_client::{DesktopLink, FromService};
+use aerie_lab::XScreen;
 use serde_json::json;
+use std::process::Stdio;
 use std::time::Duration;
 
 /// Where the shell's window is on the screen of coude-1.
@@ -91,6 +93,39 @@ impl Tour {
         Ok((held, format!("Seen at once, and told of; controlled when it was allowed. What she typed arrived on {}.", typed.trim())))
     }
 
+    /// Rhea starts the program for a visit on a screen of hers, and Mira types there when she agrees. Whether it arrived.
+    async fn lend(&self, rhea: &Browser, mira: &Browser) -> Result<bool, Failure> {
+        let failed = |e: std::io::Error| Failure::internal(format!("the screen of whoever is helped: {e}"));
+        let mut screen =
+            XScreen::start("Xtigervnc", &["-geometry", "800x600", "-SecurityTypes", "None", "-rfbport", "-1"]).map_err(failed)?;
+        // One terminal that fills it: the pointer, and with it the keyboard, is there from the first on.
+        let (dir, typed) = (std::path::Path::new(&self.people.demo.directory), "typed-by-mira");
+        let script = format!("read line; echo \"$line\" > '{}'; sleep 1000", dir.join(typed).display());
+        screen.terminal("140x50+0+0", &[], &script).map_err(failed)?;
+        rhea.click("[data-testid=program-offer]").await?;
+        rhea.click("[data-testid=want-program]").await?;
+        let line = rhea.says("[data-testid=program-line]", "visit").await?;
+        let mut program = screen.shell(&line).stdout(Stdio::null()).spawn().map_err(failed)?;
+        rhea.says("[data-testid=program-runs]", "sees your whole screen").await?;
+        mira.click("[data-testid=ask-control]").await?;
+        rhea.says("[data-testid=wants]", "use your keyboard and mouse").await?;
+        rhea.click("[data-testid=allow-control]").await?;
+        mira.says("[data-testid=desktop-sentence]", "You control the computer of Rhea Calder.").await?;
+        mira.enter("[data-testid=desktop-keys]", "the ribbon\n").await?;
+        let arrived = async {
+            loop {
+                match std::fs::read_to_string(dir.join(typed)) {
+                    Ok(text) if text.ends_with('\n') => return text == "the ribbon\n",
+                    _ => tokio::time::sleep(Duration::from_millis(50)).await,
+                }
+            }
+        };
+        let arrived = tokio::time::timeout(Duration::from_secs(20), arrived).await.unwrap_or(false);
+        let _ = program.kill();
+        let _ = program.wait();
+        Ok(arrived)
+    }
+
     /// A visit from an incident to its record there: Rhea at one browser, Mira at another.
     pub(super) async fn visit(&self, rhea: &Browser, mira: &Browser) -> Found {
         let demo = &self.people.demo;
@@ -126,6 +161,7 @@ impl Tour {
         mira.says("[data-testid=visit-picture]", "").await?;
         mira.enter("input[name=note]", "The ribbon was not seated\n").await?;
         mira.says("[data-testid=remarks]", "The ribbon was not seated").await?;
+        let typed = self.lend(rhea, mira).await?;
         mira.enter("textarea[name=closing]", "Seat the ribbon until it clicks.").await?;
         mira.click("[data-testid=close-visit]").await?;
         mira.says("[data-testid=visit-sentence]", "is closed: solved").await?;
@@ -145,8 +181,10 @@ impl Tour {
         };
         let record = record.await.map_err(foreign)?;
         let count = |key: &str| record.get(key).and_then(|v| v.as_array()).map_or(0, Vec::len);
-        let held = count("pictures") == 1 && count("notes") == 1 && count("consents") == 1 && count("sessions") == 1;
-        let found = format!("{asked}. The record on OBS-2101 has her consent, a note, a picture and the session; the chat stayed here.");
+        let held = typed && count("pictures") == 1 && count("notes") == 1 && count("consents") == 2 && count("sessions") == 2;
+        let found = format!(
+            "{asked}; and, when Rhea allowed it, with keyboard and mouse. The record on OBS-2101 has both consents, a note, a picture and the sessions; the chat stayed here."
+        );
         Ok((held && record.get("chat").is_none(), found))
     }
 }
