@@ -72,7 +72,7 @@ limits = { session = "1h" }
 
 [[allow]]
 name = "help"
-people = "person:arlo"
+people = "person:arlo | person:piet"
 machines = "name:workstations"
 capabilities = ["view"]
 accounts = ["visited"]
@@ -632,11 +632,19 @@ async fn whoever_sits_at_a_managed_machine_is_helped_there_after_typing_the_pin_
         until("the session of the visit", async || Some(arlo.visit(&made.visit.id).await.ok()?).filter(|v| v.state == "active")).await;
     assert_eq!(visit.sessions.len(), 1);
     assert_eq!(own.admin().session(&visit.sessions[0]).await.unwrap().person, "arlo");
-    arlo.close_visit(&visit.id, &aerie_api::CloseVisit { outcome: "solved".into(), notes: String::new() }).await.unwrap();
+    // Whoever takes it over has it alone: what Arlo began for it is over, what Piet did besides goes on.
+    let piet = own.as_client("piet");
+    piet.pick_up_visit(&visit.id).await.unwrap();
+    is_over(stream).await;
+    let theirs = works_on(theirs).await;
+    let waiting = opening(&own, "piet", "dome");
+    dome.says(&dome.shows("asked").await, "agree").await;
+    let stream = works(waiting.await.unwrap().unwrap()).await;
+    piet.close_visit(&visit.id, &aerie_api::CloseVisit { outcome: "solved".into(), notes: String::new() }).await.unwrap();
     is_over(stream).await;
     drop(works_on(theirs).await);
     let record = arlo.visit_record(&visit.id).await.unwrap();
-    assert_eq!((record["device"]["machine"].as_str(), record["sessions"].as_array().map(Vec::len)), (Some("dome"), Some(1)));
+    assert_eq!((record["device"]["machine"].as_str(), record["sessions"].as_array().map(Vec::len)), (Some("dome"), Some(2)));
     own.event("visit-changed", "Rhea Calder is at dome").await;
     let log =
         serde_json::to_string(&own.admin().log(&ListQuery { limit: Some(500), ..ListQuery::default() }).await.unwrap().items).unwrap();

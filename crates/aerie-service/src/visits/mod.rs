@@ -195,9 +195,9 @@ pub(crate) async fn change<T>(
     }
     if visit.ended.is_some() && !visit.device.machine.is_empty() {
         app.visits.seats.lock().unwrap_or_else(PoisonError::into_inner).retain(|_, v| v != id);
-        for live in visit.sessions.iter().filter_map(|s| app.live.get(s)) {
-            live.end_saying(EndReason::Left, "the visit is over");
-        }
+        end_there(app, &visit, "the visit is over");
+    } else if visit.technician != before.1 && !visit.device.machine.is_empty() {
+        end_there(app, &visit, "somebody else has the visit now");
     }
     if let Some(meeting) = app.visits.met(id) {
         meeting.handle_change();
@@ -211,6 +211,13 @@ pub(crate) async fn change<T>(
     app.visits.changed.notify_one();
     app.tell("visits");
     Ok((visit, done))
+}
+
+/// Ends what belongs to a visit on the managed machine at which its person sits.
+fn end_there(app: &App, visit: &Visit, why: &str) {
+    for live in visit.sessions.iter().filter_map(|s| app.live.get(s)) {
+        live.end_saying(EndReason::Left, why);
+    }
 }
 
 /// Logs something of a visit.
