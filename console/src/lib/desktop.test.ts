@@ -32,6 +32,14 @@ describe("messages of a desktop", () => {
     expect(readMessage(bytes(200))).toBeUndefined();
   });
 
+  it("hold parts by differences to what is expected", () => {
+    // Two by two pixels: the corner as it is, its neighbours to it alone, the last to the mean of both, over the edge of a byte.
+    const differences = [10, 20, 30, 246, 0, 1, 2, 250, 0, 1, 241, 0];
+    const message = readMessage(bytes(2, 0, 0, 0, 0, 0, 0, 2, 0, 2, 3, ...differences));
+    const part = message?.kind === "parts" ? message.parts[0]! : undefined;
+    expect([...part!.pixels!]).toEqual([10, 20, 30, 255, 0, 20, 31, 255, 12, 14, 30, 255, 7, 2, 30, 255]);
+  });
+
   it("hold parts by colours, plain, and copied", () => {
     // Three pixels of two colours, one plain pixel, and a copy.
     const two = [0, 0, 0, 0, 0, 3, 0, 1, 1, 1, 10, 20, 30, 40, 50, 60, 0b01000000];

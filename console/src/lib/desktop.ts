@@ -99,6 +99,20 @@ function part(r: Reader): Part {
     const plain = r.take(width * height * 3);
     for (let i = 0, o = 0; o < out.length; i += 3, o++)
       out[o] = (OPAQUE | (plain[i + 2]! << 16) | (plain[i + 1]! << 8) | plain[i]!) >>> 0;
+  } else if (coding === 3) {
+    const plain = r.take(width * height * 3);
+    const across = width * 3;
+    // What is at `i` is written as its difference to what is expected of it: see docs/formats/desktop.md.
+    const is = new Uint8Array(plain.length);
+    for (let i = 0; i < plain.length; i++) {
+      const left = i % across >= 3;
+      const above = i >= across;
+      const guess =
+        left && above ? (is[i - 3]! + is[i - across]!) >> 1 : left ? is[i - 3]! : above ? is[i - across]! : 0;
+      is[i] = plain[i]! + guess;
+    }
+    for (let i = 0, o = 0; o < out.length; i += 3, o++)
+      out[o] = (OPAQUE | (is[i + 2]! << 16) | (is[i + 1]! << 8) | is[i]!) >>> 0;
   } else throw new RangeError("A part of the picture is written in a way that this page does not know.");
   return { x, y, width, height, pixels: new Uint8ClampedArray(out.buffer) };
 }

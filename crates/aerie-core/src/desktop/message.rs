@@ -38,6 +38,8 @@ pub(super) mod coding {
     pub(crate) const COLOURS: u8 = 1;
     /// Three bytes a pixel.
     pub(crate) const PLAIN: u8 = 2;
+    /// Three bytes a pixel, each as its difference to what is expected of it ([`super::expected`]): photographs and gradients.
+    pub(crate) const DIFFERENCES: u8 = 3;
 }
 
 /// What is said beside the picture.
@@ -345,9 +347,39 @@ impl Framebuffer {
                     }
                 }
             }
+            coding::DIFFERENCES => {
+                for row in 0..rect.h {
+                    let from = r.take(usize::from(rect.w) * 3)?;
+                    let above = match row {
+                        0 => None,
+                        _ => Some(self.row(rect.x, rect.y + row - 1, rect.w)?.to_vec()),
+                    };
+                    let pixels = self.row_mut(rect.x, rect.y + row, rect.w)?;
+                    let mut left: Option<[u8; 3]> = None;
+                    for (n, (pixel, p)) in pixels.chunks_exact_mut(PIXEL).zip(from.chunks_exact(3)).enumerate() {
+                        let above = above.as_ref().and_then(|a| a.get(n * PIXEL..n * PIXEL + 3));
+                        let guess = expected(left, above);
+                        let mut is = [0; 3];
+                        is.iter_mut().zip(p).zip(guess).for_each(|((i, p), g)| *i = p.wrapping_add(g));
+                        pixel.get_mut(..3)?.copy_from_slice(&is);
+                        left = Some(is);
+                    }
+                }
+            }
             _ => return None,
         }
         Some(Ok(()))
+    }
+}
+
+/// What is expected of a pixel: the mean of the one to its left and the one above it within the part, rounded down; of one alone, that; black at
+/// the upper left corner.
+pub(super) fn expected(left: Option<[u8; 3]>, above: Option<&[u8]>) -> [u8; 3] {
+    match (left, above) {
+        (Some(l), Some(&[r, g, b, ..])) => [l[0].midpoint(r), l[1].midpoint(g), l[2].midpoint(b)],
+        (Some(l), _) => l,
+        (None, Some(&[r, g, b, ..])) => [r, g, b],
+        (None, _) => [0; 3],
     }
 }
 

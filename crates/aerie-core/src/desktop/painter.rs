@@ -2,7 +2,7 @@
 
 use super::client::Damage;
 use super::framebuffer::{Framebuffer, PIXEL, Rect};
-use super::message::{Message, Parts, bits_of, coding};
+use super::message::{Message, Parts, bits_of, coding, expected};
 use super::wire::Fault;
 
 /// Side of the squares in which a screen is compared.
@@ -11,6 +11,10 @@ const TILE: u16 = 64;
 const TILES_OF_A_PART: usize = 4;
 /// Bytes of one message: what a reader must hold at a time.
 pub(super) const MOST_BYTES: usize = 256 << 10;
+/// A part of many colours is written by differences where its bytes have more bits than this, and differences so many times fewer: elsewhere, what
+/// is alike (letters with soft edges) is found by the compression, and differences would hide it.
+const NOISY: f64 = 4.5;
+const GAIN: f64 = 0.9;
 /// Colours of a list.
 const MOST_COLOURS: usize = 256;
 
@@ -235,10 +239,13 @@ impl Writer {
         let listed = self.colours.list(screen, r);
         let rows = (r.y..r.y + r.h).filter_map(|y| screen.row(r.x, y, r.w));
         if !listed {
-            self.head(r, coding::PLAIN);
-            for row in rows {
-                self.bytes.extend(row.chunks_exact(PIXEL).flat_map(|p| p.iter().take(3)));
-            }
+            let plain: Vec<u8> = rows.flat_map(|row| row.chunks_exact(PIXEL)).flat_map(|p| p.iter().take(3)).copied().collect();
+            let differences = differences(&plain, r.w.into());
+            let bits = entropy(&plain);
+            let smooth = bits > NOISY && entropy(&differences) < bits * GAIN;
+            let (coding, bytes) = if smooth { (coding::DIFFERENCES, differences) } else { (coding::PLAIN, plain) };
+            self.head(r, coding);
+            self.bytes.extend(bytes);
             return;
         }
         self.head(r, coding::COLOURS);
@@ -273,6 +280,34 @@ impl Writer {
         let parts = self.full.into_iter().enumerate();
         messages.extend(parts.map(|(n, bytes)| Message::Parts(Parts { whole: self.whole && n == 0, more: n + 1 < count, bytes })));
     }
+}
+
+/// Pixels of three bytes as their differences to what is expected of each.
+fn differences(plain: &[u8], width: usize) -> Vec<u8> {
+    let mut out = Vec::with_capacity(plain.len());
+    let mut above: Option<&[u8]> = None;
+    for row in plain.chunks_exact(width * 3) {
+        let mut left = None;
+        for (n, p) in row.chunks_exact(3).enumerate() {
+            let guess = expected(left, above.and_then(|a| a.get(n * 3..n * 3 + 3)));
+            out.extend(p.iter().zip(guess).map(|(p, g)| p.wrapping_sub(g)));
+            left = p.try_into().ok();
+        }
+        above = Some(row);
+    }
+    out
+}
+
+/// Bits that a byte of these costs at least where each is written for itself.
+fn entropy(bytes: &[u8]) -> f64 {
+    let mut counts = [0u32; 256];
+    for b in bytes {
+        if let Some(c) = counts.get_mut(usize::from(*b)) {
+            *c += 1;
+        }
+    }
+    let all = bytes.len().max(1) as f64;
+    counts.iter().filter(|c| **c > 0).map(|c| f64::from(*c) / all).map(|p| -p * p.log2()).sum()
 }
 
 /// A list of the colours of a part, in the order in which they come.
@@ -358,7 +393,7 @@ mod tests {
         }
     }
 
-    /// Draws something on the server's screen: a block of noise of so many colours, a flat one, or a copy.
+    /// Draws something on the server's screen: a block of noise of so many colours, a flat one, a soft one as of a photograph, or a copy.
     fn draw(screen: &mut Framebuffer, what: (u8, u16, u16, u16, u16, u32)) -> Damage {
         let (kind, x, y, w, h, seed) = what;
         let (width, height) = screen.size();
@@ -375,14 +410,16 @@ mod tests {
             for p in screen.row_mut(rect.x, rect.y + row, rect.w).unwrap().chunks_exact_mut(4) {
                 n = n.wrapping_mul(747_796_405).wrapping_add(2_891_336_453);
                 let c = (n >> 8) % colours * 40_503;
-                p[..3].copy_from_slice(&[(c >> 16) as u8, (c >> 8) as u8, c as u8]);
+                let soft = |by: u16| (row * by + (n >> 24) as u16 % 8) as u8;
+                let plain = [(c >> 16) as u8, (c >> 8) as u8, c as u8];
+                p[..3].copy_from_slice(&if kind == 10 { [soft(1), soft(2), soft(3)] } else { plain });
             }
         }
         Damage::Pixels(rect)
     }
 
     fn drawing() -> impl Strategy<Value = (u8, u16, u16, u16, u16, u32)> {
-        (0u8..10, 0u16..300, 0u16..300, 1u16..200, 1u16..200, any::<u32>())
+        (0u8..11, 0u16..300, 0u16..300, 1u16..200, 1u16..200, any::<u32>())
     }
 
     proptest! {
@@ -455,6 +492,29 @@ mod tests {
         let screen = Framebuffer::new(200, 100).unwrap();
         let (mut painter, _) = Painter::new(200, 100).unwrap();
         assert!(painter.update(&screen, &[Damage::Pixels(Rect { x: 0, y: 0, w: 200, h: 100 })]).is_empty());
+    }
+
+    #[test]
+    fn photographs_are_written_by_differences_and_letters_are_not() {
+        let mut screen = Framebuffer::new(256, 64).unwrap();
+        let coding_of = |screen: &Framebuffer| {
+            let mut writer = Writer::new(true);
+            writer.pixels(screen, Rect { x: 0, y: 0, w: 256, h: 64 });
+            (writer.bytes[8], super::super::pack::pack_encoded(0, &writer.bytes).len())
+        };
+        draw(&mut screen, (10, 0, 0, 256, 64, 5));
+        let (coding, bytes) = coding_of(&screen);
+        assert!(coding == coding::DIFFERENCES && bytes < 256 * 64 * 3 * 6 / 10, "{coding} {bytes}");
+        // Pure noise gains nothing by it, and neither do soft letters, which come again and again.
+        draw(&mut screen, (9, 0, 0, 256, 64, 5));
+        assert_eq!(coding_of(&screen).0, coding::PLAIN);
+        for y in 0..64 {
+            for (x, p) in screen.row_mut(0, y, 256).unwrap().chunks_exact_mut(4).enumerate() {
+                let ink = (x % 8 + usize::from(y) % 12) as u8;
+                p[..3].copy_from_slice(&if ink < 6 { [255 - ink * 40, 250 - ink * 38, 240 - ink * (x as u8 % 7)] } else { [255; 3] });
+            }
+        }
+        assert_ne!(coding_of(&screen).0, coding::DIFFERENCES);
     }
 
     #[test]
