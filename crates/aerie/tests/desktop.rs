@@ -8,7 +8,7 @@ use aerie_api::{FromViewer, Invited, MachineChange, NewCredential, NewMachine, P
 use aerie_core::desktop::{Coding, Event, Options, RfbClient, Saying};
 use aerie_core::evidence::hex;
 use common::own::{Own, enrolled, run};
-use common::screen::{Screen, Way};
+use common::screen::{Screen, Way, two_screens};
 use common::until;
 use common::viewer::{Viewer, keeps_a_line, line_in};
 use sha2::{Digest as _, Sha256};
@@ -271,6 +271,23 @@ async fn the_desktop_that_another_program_shares_is_seen_as_it_is() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn of_several_screens_it_is_told_where_each_is() {
+    let dir = tempfile::tempdir().unwrap();
+    let screen = Screen::tiger(dir.path(), Way::Open);
+    let own = own_with("scope", screen.at).await;
+    let mut viewer = Viewer::open(&own.as_client("sunniva"), "scope").await;
+    viewer.began().await;
+    assert!(viewer.screens.is_empty());
+    let split = screen.split();
+    viewer.two_screens().await;
+    viewer.same_as(&screen).await;
+    // Whoever comes later is told, too.
+    let mut watching = Viewer::of(own.as_client("mira").join_desktop(&viewer.session().unwrap()).await.unwrap());
+    watching.two_screens().await;
+    drop(split);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn text_goes_through_the_clipboard_each_way_by_a_right_of_its_own() {
     let dir = tempfile::tempdir().unwrap();
     let mut screen = Screen::tiger(dir.path(), Way::Open);
@@ -283,14 +300,7 @@ async fn text_goes_through_the_clipboard_each_way_by_a_right_of_its_own() {
     viewer.take("clipboard-in").await;
     viewer.say(FromViewer::Paste("from here".into())).await;
     own.event("clipboard-used", "put text of 9 B into").await;
-    viewer.ready(&screen).await;
-    // The middle button pastes.
-    viewer.say(FromViewer::At(100, 100, 0)).await;
-    viewer.say(FromViewer::At(100, 100, 2)).await;
-    let before = viewer.changes;
-    viewer.say(FromViewer::At(100, 100, 0)).await;
-    viewer.until("what was pasted, on the screen", |v| v.changes > before).await;
-    viewer.types("\n").await;
+    viewer.pastes(&screen).await;
     assert_eq!(line_in(&file).await, "from here\n");
     // Without the right nothing comes out of it; with it, what is selected there: `ready`, by two clicks.
     viewer.take("clipboard-out").await;
@@ -432,15 +442,6 @@ async fn a_hostile_server_ends_its_session_with_an_event_and_nothing_else() {
     }
 }
 
-/// Two screens side by side are asked for (SetDesktopSize of the registry).
-const TWO_SCREENS: [u8; 40] = {
-    let mut all = [0; 40];
-    (all[0], all[2], all[3], all[4], all[5], all[6]) = (251, 640u16.to_be_bytes()[0], 640u16.to_be_bytes()[1], 0, 240, 2);
-    (all[11], all[16], all[17], all[19]) = (1, 320u16.to_be_bytes()[0], 320u16.to_be_bytes()[1], 240);
-    (all[27], all[28], all[29], all[32], all[33], all[35]) = (2, 320u16.to_be_bytes()[0], 320u16.to_be_bytes()[1], 1, 64, 240);
-    all
-};
-
 /// Takes down what a server says while a terminal on it is written to, until Aerie sees what the X server says is there.
 fn recorded(screen: &mut Screen, options: Options, first: &[u8]) -> Vec<u8> {
     let dir = tempfile::tempdir().unwrap();
@@ -514,7 +515,7 @@ fn records_what_real_servers_say() {
     }
     keep("all-codings", Screen::tiger(dir.path(), Way::Open), None, &[]);
     keep("password", Screen::tiger(dir.path(), Way::Password("observer")), None, &[]);
-    keep("two-screens", Screen::tiger(dir.path(), Way::Open), None, &TWO_SCREENS);
+    keep("two-screens", Screen::tiger(dir.path(), Way::Open), None, &two_screens());
     let shared = Screen::shared();
     while std::net::TcpStream::connect(shared.at).is_err() {
         std::thread::yield_now();

@@ -422,13 +422,7 @@ async fn text_goes_through_the_clipboard_of_whoever_is_helped_when_they_say_so()
     agreed(&mut rhea, &mut viewer, "clipboard-in").await;
     viewer.say(FromViewer::Paste("Größe 96 €".into())).await;
     own.event("clipboard-used", "put text of 14 B into").await;
-    viewer.ready(&screen).await;
-    viewer.say(FromViewer::At(100, 100, 0)).await;
-    viewer.say(FromViewer::At(100, 100, 2)).await;
-    let before = viewer.changes;
-    viewer.say(FromViewer::At(100, 100, 0)).await;
-    viewer.until("what was pasted, on the screen", |v| v.changes > before).await;
-    viewer.types("\n").await;
+    viewer.pastes(&screen).await;
     assert_eq!(line_in(&file).await, "Größe 96 €\n");
     // What was copied before the person agreed is there with their yes, and what is copied afterwards when it is.
     let twice = |x| [(x, 8, 0), (x, 8, 1), (x, 8, 0), (x, 8, 1), (x, 8, 0)].map(|(x, y, b)| FromViewer::At(x, y, b));
@@ -478,7 +472,7 @@ async fn files_pass_each_way_by_hand_and_are_gone_when_the_visit_is_closed() {
     // The other way, at the bound and beyond.
     let large = vec![3; aerie_core::visit::LARGEST_FILE];
     own.client("").give_helper_file(&pass, "error.log", large.clone()).await.unwrap();
-    is_refused(own.client("").give_helper_file(&pass, "error.log", vec![3; large.len() + 1]).await, "");
+    is_refused(own.client("").give_helper_file(&pass, "error.log", vec![3; large.len() + 1]).await, "at most 16 MiB");
     is_refused(own.client("").give_helper_file(&pass, "..", vec![3]).await, "has a name");
     let third = mira.visit(id).await.unwrap().files[2].clone();
     assert_eq!(third.way, "from-person");
@@ -545,6 +539,9 @@ async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothi
     viewer.types("It's #1 / Über @ 96 €\n").await;
     assert_eq!(line_in(&file).await, "It's #1 / Über @ 96 €\n");
     viewer.same_as(&screen).await;
+    let split = screen.split();
+    viewer.two_screens().await;
+    drop(split);
     rhea.link.say(&FromVisited::Consent("control".into(), false)).await;
     viewer.until("that it was taken back", |v| v.state("control") == Some("ask")).await;
 

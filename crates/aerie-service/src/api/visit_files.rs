@@ -8,13 +8,13 @@ use crate::service::App;
 use crate::visits::{self, change};
 use aerie_api::{FileName, VisitView};
 use aerie_core::evidence::{EventKind, NewEvent, hex};
-use aerie_core::policy::{Capability, Consent, Facts, Request, Speech, Tracks};
+use aerie_core::policy::{self, Capability, Consent, Facts, Speech, Tracks};
 use aerie_core::recording::Transfer;
 use aerie_core::visit::{FileState, FileWay, GivenFile, LARGEST_FILE, Visit, file_name};
 use aerie_core::wording;
 use axum::Json;
 use axum::body::Bytes;
-use axum::extract::{Path, Query, State};
+use axum::extract::{Path, Query, Request, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use jiff::Timestamp;
@@ -44,7 +44,7 @@ fn must_be_allowed(app: &App, caller: &Caller, visit: &Visit, capability: Capabi
         passes: &passes,
         ..Facts::default()
     };
-    let request = Request {
+    let request = policy::Request {
         person: &caller.person.name,
         capability,
         machine: &visit.request.queue,
@@ -189,13 +189,15 @@ pub(super) async fn give_helper(
     State(app): State<Arc<App>>,
     Path(id): Path<String>,
     Query(named): Query<FileName>,
-    headers: HeaderMap,
-    content: Bytes,
+    request: Request,
 ) -> Result<StatusCode, Problem> {
-    let visit = of_guest(&app, &id, &headers).await?;
+    // Whose visit it is is known before anything of the file is held.
+    let visit = of_guest(&app, &id, request.headers()).await?;
     if !takes_files(&app, &visit) {
         return Err(Problem::not_allowed("Whoever helps you may take no files."));
     }
+    let content = axum::body::to_bytes(request.into_body(), LARGEST_FILE).await;
+    let content = content.map_err(|_| Problem::bad_request("A file has at most 16 MiB, and comes whole."))?;
     give(&app, &visit, FileWay::FromPerson, &named.name, &content).await?;
     Ok(StatusCode::NO_CONTENT)
 }

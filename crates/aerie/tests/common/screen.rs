@@ -1,8 +1,10 @@
 //! Real X servers with a desktop, on this computer.
 
 use super::own::free_port;
+use aerie_core::desktop::{Options, RfbClient};
 use aerie_lab::XScreen;
-use std::net::SocketAddr;
+use std::io::{Read as _, Write as _};
+use std::net::{SocketAddr, TcpStream};
 use std::process::{Child, Command, Stdio};
 
 /// An X server whose desktop can be reached.
@@ -18,6 +20,12 @@ pub enum Way<'a> {
     Password(&'a str),
     /// With a certificate, and nothing else.
     Certificate,
+}
+
+/// Two screens side by side, 320 × 240 each, are asked for (SetDesktopSize of the registry).
+pub fn two_screens() -> Vec<u8> {
+    let screen = |id: u32, x: u16| [&id.to_be_bytes()[..], &[x, 0, 320, 240].map(u16::to_be_bytes).concat(), &[0; 4]].concat();
+    [&[251, 0][..], &640u16.to_be_bytes(), &240u16.to_be_bytes(), &[2, 0], &screen(1, 0), &screen(2, 320)].concat()
 }
 
 fn started(name: &str, arguments: &[&str]) -> XScreen {
@@ -72,6 +80,23 @@ impl Screen {
     /// Types a line into a terminal of the person whose screen it is: what it leaves behind would be in `temporary`.
     pub fn starts(&self, line: &str, temporary: &std::path::Path) -> Child {
         self.screen.shell(line).env("TMPDIR", temporary).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
+    }
+
+    /// Makes two screens of it, as somebody does who sits there; gives what they did it with.
+    pub fn split(&self) -> TcpStream {
+        let mut stream = TcpStream::connect(self.at).unwrap();
+        let mut client = RfbClient::new(Options { shared: true, ..Options::default() });
+        let (mut piece, mut begun) = (vec![0; 1 << 16], false);
+        while !begun {
+            let n = stream.read(&mut piece).unwrap();
+            client.handle_bytes(&piece[..n]).unwrap();
+            begun = client.poll_event().is_some();
+            while let Some(bytes) = client.poll_transmit() {
+                stream.write_all(&bytes).unwrap();
+            }
+        }
+        stream.write_all(&two_screens()).unwrap();
+        stream
     }
 
     /// What the screen really shows: width, height, and red, green and blue of each pixel (X's own dump of it).

@@ -4,7 +4,7 @@ use super::screen::Screen;
 use super::until;
 use aerie_api::{DesktopQuery, FromViewer, ToViewer};
 use aerie_client::{Client, DesktopLink, FromService};
-use aerie_core::desktop::{Framebuffer, Message, Saying};
+use aerie_core::desktop::{Framebuffer, Message, Rect, Saying};
 
 /// What they see, and what they were told.
 pub struct Viewer {
@@ -15,11 +15,13 @@ pub struct Viewer {
     /// Where the pointer was seen last, and how often the picture changed.
     pub at: Option<(u16, u16)>,
     pub changes: u32,
+    /// Where the single screens are, of several.
+    pub screens: Vec<Rect>,
 }
 
 impl Viewer {
     pub fn of(link: DesktopLink) -> Self {
-        Self { link, screen: Framebuffer::new(1, 1).unwrap(), told: vec![], said: vec![], at: None, changes: 0 }
+        Self { link, screen: Framebuffer::new(1, 1).unwrap(), told: vec![], said: vec![], at: None, changes: 0, screens: vec![] }
     }
 
     pub async fn open(client: &Client, machine: &str) -> Self {
@@ -43,6 +45,7 @@ impl Viewer {
                     Message::Said { saying, who, text } => self.said.push((saying, who, text)),
                     Message::At { x, y, .. } => self.at = Some((x, y)),
                     Message::Parts(_) => self.changes += 1,
+                    Message::Screens(screens) => self.screens = screens,
                     _ => {}
                 }
             }
@@ -106,10 +109,27 @@ impl Viewer {
         self.screen.pixels().chunks_exact(4).flat_map(|p| [p[0], p[1], p[2]]).collect()
     }
 
+    /// Looks until there are the two screens of [`Screen::split`].
+    pub async fn two_screens(&mut self) {
+        let left = Rect { x: 0, y: 0, w: 320, h: 240 };
+        self.until("two screens", |v| v.screens == [left, Rect { x: 320, ..left }] && v.screen.size() == (640, 240)).await;
+    }
+
     /// The same with the pointer on the screen moved from here. Until somebody does, the server draws it into the picture.
     pub async fn ready(&mut self, screen: &Screen) {
         self.say(FromViewer::At(100, 100, 0)).await;
         self.same_as(screen).await;
+    }
+
+    /// Pastes a line into the terminal on it, with the middle button.
+    pub async fn pastes(&mut self, screen: &Screen) {
+        self.ready(screen).await;
+        self.say(FromViewer::At(100, 100, 0)).await;
+        self.say(FromViewer::At(100, 100, 2)).await;
+        let before = self.changes;
+        self.say(FromViewer::At(100, 100, 0)).await;
+        self.until("what was pasted, on the screen", |v| v.changes > before).await;
+        self.types("\n").await;
     }
 
     /// Looks until it shows what the screen really shows.
