@@ -2,10 +2,15 @@
 
 use crate::watch::Stage;
 use aerie_core::session::EndReason;
+use aerie_core::session::consent::Talk;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
+use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
+
+/// What waits to be shown to the person at the machine: a picture in its pieces, and some lines.
+const TALK: usize = 64;
 
 /// What everybody may know of a live session, and the handle to end it.
 #[derive(Debug)]
@@ -39,6 +44,8 @@ pub(crate) struct LiveSession {
     /// What is to be said in its terminals (true) or marked in its recording (false).
     said: tokio::sync::mpsc::UnboundedSender<(bool, String)>,
     to_say: tokio::sync::Mutex<tokio::sync::mpsc::UnboundedReceiver<(bool, String)>>,
+    /// What is said and drawn for the person at the machine.
+    pub(crate) talk: ForPerson,
     end: Mutex<Option<(EndReason, String)>>,
     pub(crate) ended: CancellationToken,
 }
@@ -65,6 +72,7 @@ impl LiveSession {
             idle_ms: 0.into(),
             began_ms: now_ms,
             volume_limit: u64::MAX.into(),
+            talk: ForPerson::default(),
             end: Mutex::new(None),
             ended: CancellationToken::new(),
         }
@@ -133,6 +141,46 @@ impl LiveSession {
 
     pub(crate) fn bytes(&self) -> (u64, u64) {
         (self.bytes_out.load(Ordering::Relaxed), self.bytes_in.load(Ordering::Relaxed))
+    }
+}
+
+/// What is said and drawn in a session for the person at the machine, on its way to whoever shows it there.
+#[derive(Debug)]
+pub(crate) struct ForPerson {
+    to: mpsc::Sender<Talk>,
+    from: Mutex<Option<mpsc::Receiver<Talk>>>,
+}
+
+impl Default for ForPerson {
+    fn default() -> Self {
+        let (to, from) = mpsc::channel(TALK);
+        Self { to, from: Mutex::new(Some(from)) }
+    }
+}
+
+impl ForPerson {
+    /// Whether somebody shows it: then it is worth a picture.
+    pub(crate) fn is_shown(&self) -> bool {
+        self.from.lock().unwrap_or_else(std::sync::PoisonError::into_inner).is_none()
+    }
+
+    /// Something is to be shown; nothing where nobody does, or is too slow.
+    pub(crate) fn say(&self, what: Talk) {
+        if self.is_shown() {
+            let _ = self.to.try_send(what);
+        }
+    }
+
+    /// Whoever takes it shows it; none where somebody else does.
+    pub(crate) fn take(&self) -> Option<mpsc::Receiver<Talk>> {
+        self.from.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take()
+    }
+
+    /// They show it no longer.
+    pub(crate) fn put(&self, from: Option<mpsc::Receiver<Talk>>) {
+        if from.is_some() {
+            *self.from.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = from;
+        }
     }
 }
 

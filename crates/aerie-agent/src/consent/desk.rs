@@ -1,11 +1,20 @@
 //! What is asked and shown at this machine, and the answers on their way to it.
 
-use aerie_core::session::consent::{FromMachine, Question, Witness};
+use aerie_core::policy::Capability;
+use aerie_core::session::consent::{FromMachine, MOST_POINTS, Question, Talk, Witness};
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU16, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use tokio::sync::{mpsc, watch};
+
+/// Things said, and lines, that are shown at a time.
+const MOST_SAID: usize = 50;
+const MOST_LINES: usize = 50;
+/// Characters of a picture in base64: of a screen full of photographs.
+const MOST_PICTURE: usize = 2 << 20;
 
 /// Where a question stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -24,7 +33,48 @@ pub(super) enum Standing {
 struct Entry {
     question: Question,
     standing: Standing,
+    talk: Shared,
     acts: mpsc::Sender<FromMachine>,
+}
+
+/// What was said and drawn.
+#[derive(Debug, Default, Clone)]
+pub(super) struct Shared {
+    /// Who said what.
+    pub(super) said: Vec<(String, String)>,
+    /// Lines over the picture.
+    pub(super) lines: Vec<Vec<(u16, u16)>>,
+    /// The picture that is drawn on: width, height, PNG, and its number.
+    pub(super) picture: Option<(u16, u16, Arc<[u8]>, u32)>,
+    /// What came of the next one.
+    pieces: String,
+}
+
+impl Shared {
+    /// Takes something; the service is trusted to say it, and not to fill memory.
+    fn take(&mut self, talk: Talk) {
+        match talk {
+            Talk::Said { who, text } => {
+                if self.said.len() >= MOST_SAID {
+                    self.said.remove(0);
+                }
+                self.said.push((who, text));
+            }
+            Talk::Line(points) if points.is_empty() => self.lines.clear(),
+            Talk::Line(points) if self.lines.len() < MOST_LINES && points.len() <= MOST_POINTS => self.lines.push(points),
+            Talk::Line(_) => {}
+            Talk::Picture { width, height, piece, last } => {
+                if self.pieces.len() + piece.len() > MOST_PICTURE {
+                    return self.pieces.clear();
+                }
+                self.pieces += &piece;
+                if last && let Ok(png) = STANDARD.decode(std::mem::take(&mut self.pieces)) {
+                    let number = self.picture.as_ref().map_or(1, |p| p.3.wrapping_add(1));
+                    self.picture = Some((width, height, png.into(), number));
+                }
+            }
+        }
+    }
 }
 
 #[derive(Debug)]
@@ -81,7 +131,7 @@ impl Desk {
             if entries.len() >= self.most || entries.contains_key(&id) {
                 return None;
             }
-            entries.insert(id.clone(), Entry { question, standing: Standing::Asked, acts });
+            entries.insert(id.clone(), Entry { question, standing: Standing::Asked, talk: Shared::default(), acts });
         }
         self.changed();
         Some(Shown { desk: self.clone(), id, acts: receive })
@@ -96,8 +146,20 @@ impl Desk {
     }
 
     /// Everything that is shown.
-    pub(super) fn all(&self) -> Vec<(String, Question, Standing)> {
-        self.lock().iter().map(|(id, e)| (id.clone(), e.question.clone(), e.standing)).collect()
+    pub(super) fn all(&self) -> Vec<(String, Question, Standing, Shared)> {
+        self.lock().iter().map(|(id, e)| (id.clone(), e.question.clone(), e.standing, e.talk.clone())).collect()
+    }
+
+    /// The picture that is drawn on.
+    pub(super) fn picture(&self, id: &str) -> Option<Arc<[u8]>> {
+        self.lock().get(id)?.talk.picture.as_ref().map(|p| p.2.clone())
+    }
+
+    /// Somebody at the machine says something; false where nobody hears it.
+    pub(super) fn say(&self, id: &str, text: String) -> bool {
+        let entries = self.lock();
+        let live = entries.get(id).filter(|e| matches!(e.standing, Standing::Live(_)) && is_seen(e.question.capability));
+        live.is_some_and(|e| e.acts.try_send(FromMachine::Said(text)).is_ok())
     }
 
     /// Takes what somebody wants.
@@ -134,7 +196,20 @@ impl Desk {
     }
 }
 
+/// Whether it is a screen that is used: there people talk and point.
+pub(super) fn is_seen(capability: Capability) -> bool {
+    matches!(capability, Capability::View | Capability::Control)
+}
+
 impl Shown {
+    /// Something is said or drawn for the person.
+    pub(super) fn take(&self, talk: Talk) {
+        if let Some(entry) = self.desk.lock().get_mut(&self.id) {
+            entry.talk.take(talk);
+        }
+        self.desk.changed();
+    }
+
     /// What somebody at the machine says next.
     pub(super) async fn next(&mut self) -> FromMachine {
         match self.acts.recv().await {
@@ -176,7 +251,7 @@ impl Drop for Shown {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use aerie_core::policy::{Capability, Consent};
+    use aerie_core::policy::Consent;
     use jiff::SignedDuration;
 
     fn question(id: &str, seconds: i64) -> Question {
@@ -231,6 +306,36 @@ mod tests {
         assert_eq!(desk.act("a-shell", Act::On, by("desk")), Taken::Yes);
         assert_eq!(desk.act("a-upload", Act::Agree, by("desk")), Taken::Yes);
         assert_eq!(desk.act("b-shell", Act::Agree, by("operator")), Taken::Yes, "somebody else asks");
+    }
+
+    #[tokio::test]
+    async fn what_is_said_and_drawn_is_shown_within_bounds_and_answered_while_it_goes_on() {
+        let desk = Arc::new(Desk::new(2));
+        let mut shown = desk.show(Question { capability: Capability::View, ..question("a", 60) }).unwrap();
+        assert!(!desk.say("a-view", "early".into()), "nobody is connected yet");
+        shown.began(Timestamp::now());
+        assert!(desk.say("a-view", "the left one".into()) && !desk.say("b-view", "x".into()));
+        assert_eq!(shown.next().await, FromMachine::Said("the left one".into()));
+        let shared = || desk.all().pop().unwrap().3;
+        for n in 0..MOST_SAID + 5 {
+            shown.take(Talk::Said { who: "Ines".into(), text: n.to_string() });
+            shown.take(Talk::Line(vec![(1, 2), (3, 4)]));
+        }
+        assert_eq!((shared().said.len(), shared().said[0].1.as_str(), shared().lines.len()), (MOST_SAID, "5", MOST_LINES));
+        shown.take(Talk::Line(vec![]));
+        assert!(shared().lines.is_empty());
+        let pieces = Talk::picture((4, 2), &[7; 30_000]);
+        assert!(pieces.len() > 1);
+        pieces.into_iter().for_each(|p| shown.take(p));
+        assert_eq!((desk.picture("a-view").unwrap().len(), shared().picture.unwrap().3), (30_000, 1));
+        // One without an end is not kept.
+        let piece = Talk::Picture { width: 1, height: 1, piece: "A".repeat(12_000), last: false };
+        (0..1000).for_each(|_| shown.take(piece.clone()));
+        assert!(shared().pieces.len() <= MOST_PICTURE);
+        // In a shell nobody talks here.
+        let shell = desk.show(question("b", 60)).unwrap();
+        shell.began(Timestamp::now());
+        assert!(!desk.say("b-shell", "x".into()));
     }
 
     #[test]

@@ -114,11 +114,14 @@ impl Asker {
                         shown.began(at);
                         self.tell(&format!("{} is connected to this computer ({}).", question.who, question.capability.word()));
                     }
+                    Some(ToMachine::Talk(talk)) => shown.take(talk),
                     Some(ToMachine::Question(_)) => {}
                     Some(ToMachine::Over(_)) | None => break,
                 },
                 act = shown.next() => {
-                    (self.note)(&format!("{act:?}"));
+                    if !matches!(act, FromMachine::Said(_)) {
+                        (self.note)(&format!("{act:?}"));
+                    }
                     let stop = matches!(act, FromMachine::Refused(_));
                     if write.write_all(&line(&act)).await.is_err() || stop {
                         break;

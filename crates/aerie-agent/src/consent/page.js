@@ -50,7 +50,69 @@ function show(item, may) {
   });
   buttons.forEach((b) => b.addEventListener("click", () => answer(item, b.dataset.act, buttons)));
   box.append(...buttons);
+  if (item.picture && item.lines.length) box.append(pointed(item));
+  if (item.talks && may) box.append(talk(item));
   return box;
+}
+
+/** The screen as it was when somebody pointed at something, with their lines over it. */
+function pointed(item) {
+  const [width, height, number] = item.picture;
+  const figure = make("figure");
+  const image = make("img");
+  image.src = `/picture?id=${encodeURIComponent(item.id)}&number=${number}`;
+  image.alt = `This screen, on which ${item.who} points at something`;
+  const ns = "http://www.w3.org/2000/svg";
+  const over = document.createElementNS(ns, "svg");
+  over.setAttribute("viewBox", `0 0 ${width} ${height}`);
+  over.setAttribute("aria-hidden", "true");
+  for (const line of item.lines) {
+    const drawn = document.createElementNS(ns, "polyline");
+    drawn.setAttribute("points", line.map((p) => p.join(",")).join(" "));
+    over.append(drawn);
+  }
+  const frame = make("div", "", "frame");
+  frame.append(image, over);
+  figure.append(frame, make("figcaption", `${item.who} points at this.`));
+  return figure;
+}
+
+/** What is being written, while the page is drawn anew. */
+const drafts = new Map();
+
+function talk(item) {
+  const section = make("section", "", "talk");
+  section.setAttribute("aria-label", "Talk");
+  const list = make("ol");
+  list.setAttribute("aria-live", "polite");
+  for (const [who, text] of item.said) {
+    const line = make("li");
+    line.append(make("b", who), ` ${text}`);
+    list.append(line);
+  }
+  if (item.said.length) section.append(list);
+  const form = make("form", "", "say");
+  const field = make("input");
+  field.maxLength = 1000;
+  field.placeholder = `Write to ${item.who}`;
+  field.setAttribute("aria-label", field.placeholder);
+  field.dataset.of = item.id;
+  field.value = drafts.get(item.id) ?? "";
+  field.addEventListener("input", () => drafts.set(item.id, field.value));
+  form.append(field, make("button", "Send"));
+  form.addEventListener("submit", async (event) => {
+    event.preventDefault();
+    const sent = await fetch("/say", {
+      method: "POST",
+      headers: { "content-type": "application/json" },
+      body: JSON.stringify({ id: item.id, text: field.value }),
+    });
+    if (!sent.ok) return (at("foot").textContent = (await sent.text()).trim());
+    drafts.delete(item.id);
+    field.value = "";
+  });
+  section.append(form);
+  return section;
 }
 
 function draw(state) {
@@ -62,7 +124,10 @@ function draw(state) {
   if (asked) sentence = `${people(asked)} ${asked === 1 ? "asks" : "ask"} for your consent.${live ? " " + sentence : ""}`;
   at("sentence").textContent = sentence;
   document.title = asked ? `(${asked}) You are asked` : live ? "Somebody is connected" : "Who is on this computer";
+  // Whoever is writing goes on.
+  const writing = document.activeElement?.dataset.of;
   at("items").replaceChildren(...state.items.map((i) => show(i, state.may)));
+  if (writing) document.querySelector(`[data-of="${CSS.escape(writing)}"]`)?.focus();
   const you = state.you ? `You are ${state.you}.` : "It is not known who you are.";
   at("foot").textContent = `This computer is ${state.machine}. ${you}${state.may ? "" : " Only whoever is at this computer may answer."}`;
 }

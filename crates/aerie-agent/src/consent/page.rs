@@ -1,10 +1,10 @@
 //! The page on the machine's own loopback: what is asked, who is connected, and the answers.
 
-use super::desk::{Act, Desk, Standing, Taken};
+use super::desk::{Act, Desk, Shared, Standing, Taken, is_seen};
 use super::peer::user_of;
 use super::{Asking, Typed};
-use aerie_core::session::consent::Witness;
-use axum::extract::{ConnectInfo, Query, Request, State as Shared};
+use aerie_core::session::consent::{LONGEST_SAID, Witness};
+use axum::extract::{ConnectInfo, Query, Request, State as Own};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse as _, Response};
@@ -64,6 +64,14 @@ pub struct Item {
     pub recorded: bool,
     /// `asked`, `answered`, `live` or `off`.
     pub standing: String,
+    /// Whether somebody here talks with them on this page: where a screen is seen.
+    pub talks: bool,
+    /// What was said: who, and what; like what follows, for those alone who may answer.
+    pub said: Vec<(String, String)>,
+    /// Lines that they drew over the picture.
+    pub lines: Vec<Vec<(u16, u16)>>,
+    /// Width, height and number of the picture, which is at `/picture`; absent where there is none.
+    pub picture: Option<(u16, u16, u32)>,
     /// Since when they are connected, or until when an answer counts.
     pub at: Timestamp,
 }
@@ -75,6 +83,19 @@ pub struct Answering {
     pub id: String,
     /// `agree`, `refuse`, `stop`, `off` or `on`.
     pub act: String,
+}
+
+/// Something that is said to whoever is connected.
+#[derive(Debug, Deserialize)]
+struct Saying {
+    id: String,
+    text: String,
+}
+
+/// Which picture.
+#[derive(Debug, Deserialize)]
+struct Of {
+    id: String,
 }
 
 /// A PIN that was typed.
@@ -104,6 +125,8 @@ pub(super) async fn serve(desk: Arc<Desk>, asking: &Asking, machine: String, pin
         .route("/state", get(state))
         .route("/answer", post(answer))
         .route("/pin", post(pin))
+        .route("/say", post(say))
+        .route("/picture", get(picture))
         .layer(axum::extract::DefaultBodyLimit::max(MAX_ANSWER))
         .layer(axum::middleware::from_fn_with_state(page.clone(), own_name))
         .with_state(page);
@@ -112,7 +135,7 @@ pub(super) async fn serve(desk: Arc<Desk>, asking: &Asking, machine: String, pin
 }
 
 fn asset(text: &'static str, kind: &'static str) -> Response {
-    let policy = "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+    let policy = "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; img-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
     let headers = [
         (header::CONTENT_TYPE, kind),
         (header::CONTENT_SECURITY_POLICY, policy),
@@ -124,7 +147,7 @@ fn asset(text: &'static str, kind: &'static str) -> Response {
 }
 
 /// A name server must not be able to make another site's page this one; and only this page may send anything.
-async fn own_name(Shared(page): Shared<Arc<Page>>, request: Request, next: Next) -> Response {
+async fn own_name(Own(page): Own<Arc<Page>>, request: Request, next: Next) -> Response {
     let port = page.at.port();
     let names = [format!("127.0.0.1:{port}"), format!("localhost:{port}")];
     let is_own = |v: Option<&HeaderValue>, prefix: &str| {
@@ -153,7 +176,9 @@ impl Page {
 
     fn state(&self, version: u64, from: SocketAddr) -> State {
         let (you, may) = self.who(from);
-        let items = self.desk.all().into_iter().map(|(id, q, standing)| {
+        let items = self.desk.all().into_iter().map(|(id, q, standing, talk)| {
+            // What is on the screen is nothing for others who work on this computer.
+            let talk = if may { talk } else { Shared::default() };
             let (word, at) = match standing {
                 Standing::Asked => ("asked", q.until),
                 Standing::Answered => ("answered", q.until),
@@ -171,6 +196,10 @@ impl Page {
                 at_most: q.at_most_s.map(limit).unwrap_or_default(),
                 recorded: q.recorded,
                 standing: word.into(),
+                talks: is_seen(q.capability) && word == "live",
+                said: talk.said,
+                lines: talk.lines,
+                picture: talk.picture.map(|(w, h, _, number)| (w, h, number)),
                 at,
             }
         });
@@ -185,7 +214,7 @@ struct After {
 }
 
 /// What there is; waits until it is another than the one that is known.
-async fn state(Shared(page): Shared<Arc<Page>>, ConnectInfo(from): ConnectInfo<SocketAddr>, Query(q): Query<After>) -> Json<State> {
+async fn state(Own(page): Own<Arc<Page>>, ConnectInfo(from): ConnectInfo<SocketAddr>, Query(q): Query<After>) -> Json<State> {
     let mut changes = page.desk.changes();
     let news = changes.wait_for(|v| *v != q.after);
     let _ = tokio::time::timeout(PATIENCE, news).await;
@@ -194,7 +223,7 @@ async fn state(Shared(page): Shared<Arc<Page>>, ConnectInfo(from): ConnectInfo<S
 }
 
 async fn answer(
-    Shared(page): Shared<Arc<Page>>,
+    Own(page): Own<Arc<Page>>,
     ConnectInfo(from): ConnectInfo<SocketAddr>,
     Json(given): Json<Answering>,
 ) -> (StatusCode, &'static str) {
@@ -214,8 +243,34 @@ async fn answer(
     }
 }
 
+/// Something is said to whoever is connected.
+async fn say(
+    Own(page): Own<Arc<Page>>,
+    ConnectInfo(from): ConnectInfo<SocketAddr>,
+    Json(given): Json<Saying>,
+) -> (StatusCode, &'static str) {
+    if !page.who(from).1 {
+        return (StatusCode::FORBIDDEN, "Only whoever is at this computer may do that.\n");
+    }
+    let text: String = given.text.trim().chars().take(LONGEST_SAID).collect();
+    if text.is_empty() || page.desk.say(&given.id, text) {
+        (StatusCode::OK, "Said.\n")
+    } else {
+        (StatusCode::CONFLICT, "Nobody hears it any more.\n")
+    }
+}
+
+/// The picture that somebody draws on: for those alone who may answer.
+async fn picture(Own(page): Own<Arc<Page>>, ConnectInfo(from): ConnectInfo<SocketAddr>, Query(of): Query<Of>) -> Response {
+    let png = page.desk.picture(&of.id).filter(|_| page.who(from).1);
+    match png {
+        Some(png) => ([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, "no-store")], png.to_vec()).into_response(),
+        None => StatusCode::NOT_FOUND.into_response(),
+    }
+}
+
 /// The PIN of a visit, typed by whoever sits here: the service says whether it is right.
-async fn pin(Shared(page): Shared<Arc<Page>>, ConnectInfo(from): ConnectInfo<SocketAddr>, Json(given): Json<Pin>) -> (StatusCode, String) {
+async fn pin(Own(page): Own<Arc<Page>>, ConnectInfo(from): ConnectInfo<SocketAddr>, Json(given): Json<Pin>) -> (StatusCode, String) {
     let (_, may) = page.who(from);
     if !may {
         return (StatusCode::FORBIDDEN, "Only whoever is at this computer may do that.\n".into());

@@ -48,8 +48,65 @@ pub enum ToMachine {
     Question(Question),
     /// It has begun: the sign is to be shown.
     Began(Timestamp),
+    /// Something for the person to see while it goes on.
+    Talk(Talk),
     /// The answer came too late, or the use is over: nothing is to be shown any more.
     Over(String),
+}
+
+/// What the person at the machine is shown of what is said and drawn in a desktop session.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Talk {
+    /// Somebody said something.
+    Said {
+        /// Who.
+        who: String,
+        /// What.
+        text: String,
+    },
+    /// A line was drawn over the picture, by its points in it, at most [`MOST_POINTS`]; without points all lines are wiped.
+    Line(Vec<(u16, u16)>),
+    /// A piece of the picture that is drawn on: the screen as it is now, made small. All pieces together, in base64, are a PNG.
+    Picture {
+        /// Width.
+        width: u16,
+        /// Height.
+        height: u16,
+        /// A piece of it, of at most [`PICTURE_PIECE`] characters.
+        piece: String,
+        /// Whether it is the last.
+        last: bool,
+    },
+}
+
+/// Points of a line that is shown at the machine.
+pub const MOST_POINTS: usize = 300;
+/// Characters of one piece of a picture: a line has room for it.
+pub const PICTURE_PIECE: usize = 12_000;
+/// Width of the picture.
+pub const PICTURE_WIDTH: u16 = 640;
+/// Characters of what is said at the machine.
+pub const LONGEST_SAID: usize = 1000;
+
+impl Talk {
+    /// A line of a screen of this size, as it is on a picture of that one, with as many points as are shown.
+    pub fn line(points: &[(u16, u16)], screen: (u16, u16), picture: (u16, u16)) -> Self {
+        let scale = |n: u16, of: u16, to: u16| (u32::from(n) * u32::from(to) / u32::from(of.max(1))).min(u32::from(u16::MAX)) as u16;
+        let step = points.len().div_ceil(MOST_POINTS).max(1);
+        let kept = points.iter().step_by(step);
+        Self::Line(kept.map(|(x, y)| (scale(*x, screen.0, picture.0), scale(*y, screen.1, picture.1))).collect())
+    }
+
+    /// A picture in its pieces.
+    pub fn picture((width, height): (u16, u16), png: &[u8]) -> Vec<Self> {
+        use base64::Engine as _;
+        let text = base64::engine::general_purpose::STANDARD.encode(png);
+        let count = text.len().div_ceil(PICTURE_PIECE);
+        // Base64 is ASCII: every byte is a character.
+        let pieces = text.as_bytes().chunks(PICTURE_PIECE).map(|p| String::from_utf8_lossy(p).into_owned());
+        pieces.enumerate().map(|(n, piece)| Self::Picture { width, height, piece, last: n + 1 == count }).collect()
+    }
 }
 
 /// What the agent says.
@@ -66,6 +123,8 @@ pub enum FromMachine {
     Refused(Witness),
     /// Somebody switched this off for the time being (true) or on again (false).
     SwitchedOff(bool, Witness),
+    /// Somebody said something to whoever is connected.
+    Said(String),
 }
 
 /// Who answered, and where.
@@ -96,7 +155,7 @@ impl FromMachine {
             (Self::Nobody(_), Consent::IfPresent | Consent::Notice) => Some(mode),
             (Self::Told(_), Consent::Notice) => Some(Consent::Notice),
             (Self::SwitchedOff(false, _), _) => Some(mode),
-            (Self::Told(_) | Self::Nobody(_) | Self::Refused(_) | Self::SwitchedOff(true, _), _) => None,
+            (Self::Told(_) | Self::Nobody(_) | Self::Refused(_) | Self::SwitchedOff(true, _) | Self::Said(_), _) => None,
         }
     }
 }
@@ -142,11 +201,33 @@ mod tests {
             (FromMachine::Nobody("x".into()), [Some(Consent::Notice), Some(Consent::IfPresent), None]),
             (FromMachine::Told(w.clone()), [Some(Consent::Notice), None, None]),
             (FromMachine::SwitchedOff(true, w), [None; 3]),
+            (FromMachine::Said("yes".into()), [None; 3]),
         ];
         for (said, worth) in table {
             assert_eq!([Consent::Notice, Consent::IfPresent, Consent::Ask].map(|m| said.worth(m)), worth, "{said:?}");
             assert_eq!(serde_json::from_slice::<FromMachine>(&line(&said)).unwrap(), said);
         }
+    }
+
+    #[test]
+    fn what_is_drawn_and_pictured_fits_into_lines_of_the_stream() {
+        let points: Vec<(u16, u16)> = (0..2000).map(|n| (n, 799)).collect();
+        let drawn = Talk::line(&points, (2560, 1600), (640, 400));
+        let Talk::Line(kept) = &drawn else { panic!() };
+        assert!(kept.len() <= MOST_POINTS && kept.first() == Some(&(0, 199)) && kept.iter().all(|p| p.0 < 500), "{kept:?}");
+        assert!(line(&ToMachine::Talk(drawn)).len() < MAX_LINE);
+        assert_eq!(Talk::line(&[], (1, 1), (1, 1)), Talk::Line(vec![]));
+        let png: Vec<u8> = (0..40_000u32).map(|n| n as u8).collect();
+        let pieces = Talk::picture((640, 400), &png);
+        assert_eq!(pieces.iter().filter(|p| matches!(p, Talk::Picture { last: true, .. })).count(), 1);
+        let mut text = String::new();
+        for p in pieces {
+            assert!(line(&ToMachine::Talk(p.clone())).len() <= MAX_LINE);
+            if let Talk::Picture { piece, .. } = p {
+                text += &piece;
+            }
+        }
+        assert_eq!(base64::Engine::decode(&base64::engine::general_purpose::STANDARD, text).unwrap(), png);
     }
 
     #[test]

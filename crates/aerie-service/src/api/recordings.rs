@@ -289,7 +289,7 @@ pub(super) async fn picture(
     let drawn = tokio::task::spawn_blocking(move || picture_at(&path, &keys, q.at)).await?;
     let picture = drawn.ok_or_else(|| Problem::not_found("It shows no desktop at that moment."))?;
     let most = q.width.unwrap_or(u16::MAX);
-    let png = tokio::task::spawn_blocking(move || png(&picture, most)).await?.map_err(|e| Problem::internal(&e))?;
+    let png = tokio::task::spawn_blocking(move || crate::desktop::png(&picture, most)).await?.map_err(|e| Problem::internal(&e))?;
     let name = format!("inline; filename=\"{id}-{}.png\"", q.at);
     Ok(([(CONTENT_TYPE, "image/png".to_string()), (CONTENT_DISPOSITION, name)], png).into_response())
 }
@@ -313,16 +313,4 @@ fn picture_at(path: &std::path::Path, keys: &crate::Keys, at_ms: u64) -> Option<
         true
     });
     read.ok().and(picture)
-}
-
-fn png(picture: &Framebuffer, most: u16) -> Result<Vec<u8>, png::EncodingError> {
-    let (width, height, pixels) = picture.small(most);
-    let mut out = vec![];
-    let mut encoder = png::Encoder::new(&mut out, width.into(), height.into());
-    encoder.set_color(png::ColorType::Rgb);
-    encoder.set_depth(png::BitDepth::Eight);
-    let mut writer = encoder.write_header()?;
-    writer.write_image_data(&pixels)?;
-    writer.finish()?;
-    Ok(out)
 }

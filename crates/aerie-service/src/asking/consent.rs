@@ -1,7 +1,7 @@
 //! Asks the person at a machine, through its agent, and hears of it when they take it back.
 
 use crate::service::App;
-use aerie_core::session::consent::{FromMachine, MAX_LINE, Question, TARGET, ToMachine, line};
+use aerie_core::session::consent::{FromMachine, MAX_LINE, Question, TARGET, Talk, ToMachine, line};
 use aerie_tunnel::TunnelStream;
 use jiff::Timestamp;
 use std::time::Duration;
@@ -59,6 +59,11 @@ impl Consenting {
     /// It has begun: the sign is shown.
     pub(crate) async fn began(&mut self, at: Timestamp) {
         self.say(&ToMachine::Began(at)).await;
+    }
+
+    /// Something is said or drawn for the person.
+    pub(crate) async fn talk(&mut self, what: Talk) {
+        self.say(&ToMachine::Talk(what)).await;
     }
 
     /// It is over, or will not be.

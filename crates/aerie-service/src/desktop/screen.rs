@@ -55,6 +55,16 @@ pub(crate) struct Screen {
     pub(crate) drawn: Notify,
 }
 
+/// A picture made small.
+pub(crate) struct Small {
+    /// Width and height of what it is of.
+    pub(crate) of: (u16, u16),
+    /// Its own.
+    pub(crate) size: (u16, u16),
+    /// Red, green and blue of each pixel.
+    pub(crate) rgb: Vec<u8>,
+}
+
 /// What the recording takes: encoded messages.
 pub(crate) type Encoded = Vec<Vec<u8>>;
 
@@ -116,6 +126,14 @@ impl Screen {
         if let Some(painter) = &mut self.lock().painter {
             painter.set_quality(quality);
         }
+    }
+
+    /// The picture as it is seen now, made small. None for film.
+    pub(crate) fn small(&self, most: u16) -> Option<Small> {
+        let inner = self.lock();
+        let shown = inner.painter.as_ref()?.shown();
+        let (width, height, rgb) = shown.small(most);
+        Some(Small { of: shown.size(), size: (width, height), rgb })
     }
 
     /// Tells all of something beside the picture; gives it as the recording keeps it.

@@ -5,19 +5,24 @@ use super::life::notice;
 use crate::api::new_id;
 use crate::asking::{self, AskError, Consenting, Waiting, ask_person};
 use crate::machines::Steps;
+use crate::service::App;
 use aerie_core::approval::Wish;
+use aerie_core::desktop::{Message, Saying};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Outcome, Request};
 use aerie_core::recording::Frame;
-use aerie_core::session::consent::{FromMachine, Question};
+use aerie_core::session::consent::{FromMachine, LONGEST_SAID, Question, Talk};
 use aerie_core::session::{Admission, Awaited, EndReason, Said, Step};
 use aerie_core::wording;
 use aerie_store::{RequestState, WaitRow};
 use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
+/// What somebody at a machine says takes so long at least: nobody fills a recording.
+const SAYING: Duration = Duration::from_millis(300);
 /// What is asked for where nothing limits a session.
 const USUAL_WINDOW: SignedDuration = SignedDuration::from_hours(8);
 
@@ -260,6 +265,7 @@ impl Connection {
                 self.app.live.works_as(self.person.person(), machine, &w.account)
             }
             FromMachine::Told(_) | FromMachine::Nobody(_) | FromMachine::Refused(_) | FromMachine::SwitchedOff(true, _) => false,
+            FromMachine::Said(_) => false,
         }
     }
 
@@ -283,6 +289,7 @@ impl Connection {
                 FromMachine::Nobody(why) => format!("Nobody is at {machine} to agree ({why})."),
                 FromMachine::Refused(_) | FromMachine::SwitchedOff(..) => format!("The person at {machine} did not agree."),
                 FromMachine::Told(_) | FromMachine::Agreed(_) => format!("The person at {machine} was told, and not asked."),
+                FromMachine::Said(_) => format!("The person at {machine} said something, and gave no answer."),
             }),
         }
     }
@@ -306,6 +313,7 @@ async fn note_consent(connection: &Connection, id: &str, machine: &str, capabili
             ("switched-off", Some(w), format!("{w} kept {person} from {} for the time being.", capability.word()))
         }
         FromMachine::SwitchedOff(false, w) => ("switched-on", Some(w), format!("{w} let {person} use {} again.", capability.word())),
+        FromMachine::Said(_) => ("said", None, format!("Somebody at {machine} said something, and gave no answer.")),
     };
     let sentence = aerie_core::diagnostic::printable(&sentence);
     let mut event = NewEvent::new(Timestamp::now(), EventKind::ConsentGiven, person)
@@ -331,12 +339,22 @@ pub(super) async fn attend(connection: &Arc<Connection>, session: &Arc<OpenSessi
     app.tasks.spawn(async move {
         let capability = consenting.question.capability;
         let ended = session.live.ended.clone();
+        // One of several consents has what is said to the person.
+        let mut talk = session.live.talk.take();
         loop {
             let said = tokio::select! {
                 biased;
                 () = ended.cancelled() => break,
                 said = consenting.next() => said,
+                Some(talk) = heard_for_them(&mut talk) => {
+                    consenting.talk(talk).await;
+                    continue;
+                }
             };
+            if let Some(FromMachine::Said(text)) = &said {
+                say_for_them(&connection.app, &session, text).await;
+                continue;
+            }
             let Some(said) = said else {
                 // With the agent the sign on the machine is gone, and the way to stop it.
                 session.live.end_saying(EndReason::PathLost, "the agent that asked the person at the machine is gone");
@@ -345,9 +363,27 @@ pub(super) async fn attend(connection: &Arc<Connection>, session: &Arc<OpenSessi
             note_consent(&connection, &session.live.id, &session.machine, capability, &said).await;
             take_back(&connection, &session, capability, &said, consenting.question.mode).await;
         }
+        session.live.talk.put(talk);
         let why = session.live.end_reason().map_or("it is over", EndReason::phrase);
         consenting.over(why).await;
     });
+}
+
+async fn heard_for_them(talk: &mut Option<mpsc::Receiver<Talk>>) -> Option<Talk> {
+    match talk {
+        Some(talk) => talk.recv().await,
+        None => std::future::pending().await,
+    }
+}
+
+/// The person at the machine says something to those who take part.
+async fn say_for_them(app: &App, session: &OpenSession, text: &str) {
+    let text: String = aerie_core::diagnostic::printable(text.trim()).chars().take(LONGEST_SAID).collect();
+    if let Some(desktop) = app.desktops.get(&session.live.id).filter(|_| !text.is_empty()) {
+        let who = format!("the person at {}", session.machine);
+        desktop.tell(Message::Said { saying: Saying::Chat, who, text }).await;
+    }
+    tokio::time::sleep(SAYING).await;
 }
 
 /// Ends what rested on a consent; with the last of it the session.

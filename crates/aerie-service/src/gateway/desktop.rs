@@ -14,6 +14,7 @@ use aerie_core::directory::{Machine, Way};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capabilities, Capability, Consent, Outcome};
 use aerie_core::recording::{Frame, Opened, Transfer};
+use aerie_core::session::consent::{PICTURE_WIDTH, Talk};
 use aerie_core::session::{EndReason, LoginName, PersonProved};
 use aerie_core::tunnel::LOCK_TARGET;
 use aerie_core::visit::{VISITED_SERVER, WITH_PROGRAM};
@@ -487,9 +488,26 @@ impl Desktop {
             let says = format!("{who} noted of the session on {}: {text}", self.session.machine);
             self.connection.app.note(self.event(EventKind::SessionJoined, says).with("note", true)).await;
         }
+        self.show_person(&message);
         let kept = self.screen.tell(message);
         if let Some(recording) = &self.session.recording {
             recording.frame(0, Frame::Desktop(kept)).await;
+        }
+    }
+
+    /// Shows the person at the machine, on the page of its agent, what is said and where somebody points.
+    fn show_person(&self, message: &Message) {
+        let talk = &self.session.live.talk;
+        match message {
+            Message::Said { saying: Saying::Chat, who, text } => talk.say(Talk::Said { who: who.clone(), text: text.clone() }),
+            Message::Drawn { points, .. } if points.is_empty() => talk.say(Talk::Line(vec![])),
+            Message::Drawn { points, .. } if talk.is_shown() => {
+                let Some(small) = self.screen.small(PICTURE_WIDTH) else { return };
+                let Ok(png) = crate::desktop::png_of(small.size, &small.rgb) else { return };
+                Talk::picture(small.size, &png).into_iter().for_each(|t| talk.say(t));
+                talk.say(Talk::line(points, small.of, small.size));
+            }
+            _ => {}
         }
     }
 

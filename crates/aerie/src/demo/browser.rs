@@ -44,20 +44,39 @@ fn failed(what: &str, why: impl std::fmt::Display) -> Failure {
     Failure::internal(format!("the browser: {what}: {why}"))
 }
 
+/// How often a driver that ends before it says its port is started again.
+const TRIES: u32 = 3;
+
+/// Starts the driver, and waits for its port; none where it ends before it says one.
+fn start_driver() -> std::io::Result<(Child, Option<u16>)> {
+    let mut command = Command::new("chromedriver");
+    let mut driver = command.arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn()?;
+    let lines = driver.stdout.take().map(|out| BufReader::new(out).lines());
+    let said = lines.and_then(|mut lines| lines.by_ref().map_while(Result::ok).find(|l| l.contains("started successfully on port")));
+    let port = said.and_then(|l| l.rsplit(' ').next()?.trim_end_matches('.').parse().ok());
+    Ok((driver, port))
+}
+
 impl Browser {
     /// Starts one; none where Chromium's driver is not installed. `any_certificate` takes a service's own authority as it comes.
     ///
     /// # Errors
     /// When it does not come up.
     pub async fn start(any_certificate: bool) -> Result<Option<Self>, Failure> {
-        let driver = Command::new("chromedriver").arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn();
-        let Ok(mut driver) = driver else { return Ok(None) };
-        let lines = BufReader::new(driver.stdout.take().ok_or_else(|| failed("start", "no pipe"))?).lines();
-        let port = tokio::task::spawn_blocking(move || {
-            let said = lines.map_while(Result::ok).find(|l| l.contains("started successfully on port"));
-            said.and_then(|l| l.rsplit(' ').next()?.trim_end_matches('.').parse::<u16>().ok())
-        });
-        let port = port.await.ok().flatten().ok_or_else(|| failed("start", "the driver does not say its port"))?;
+        let mut tries = 0;
+        let (driver, port) = loop {
+            let started = tokio::task::spawn_blocking(start_driver).await.map_err(|e| failed("start", e))?;
+            match started {
+                Err(_) => return Ok(None),
+                Ok((driver, Some(port))) => break (driver, port),
+                // The port that it chose was taken from under it, by whoever else starts one now.
+                Ok((mut driver, None)) if tries < TRIES => {
+                    let _ = (driver.kill(), driver.wait());
+                    tries += 1;
+                }
+                Ok(_) => return Err(failed("start", "the driver does not say its port")),
+            }
+        };
         aerie_client::provide_tls();
         let mut browser = Self { http: reqwest::Client::new(), session: format!("http://127.0.0.1:{port}/session"), driver };
         let wanted = json!({ "capabilities": { "alwaysMatch": { "browserName": "chrome", "acceptInsecureCerts": any_certificate, "goog:chromeOptions": { "args": CHROMIUM_FLAGS } } } });
