@@ -6,7 +6,7 @@ use crate::machines::PathError;
 use crate::recorder::Recording;
 use crate::service::App;
 use crate::sessions::LiveSession;
-use aerie_core::desktop::{Event, Fault, Message, Quality, Rect, Remote};
+use aerie_core::desktop::{Event, Fault, Framebuffer, Message, Quality, Rect, Remote};
 use aerie_core::evidence::hex;
 use aerie_core::recording::Frame;
 use jiff::Timestamp;
@@ -217,6 +217,11 @@ impl<'a> Driver<'a> {
                     self.keep(kept).await;
                 }
                 return true;
+            }
+            // They may come before the size that they are of is shown, or after it, when nothing else follows.
+            Event::Screens(screens) if client.screen().map(Framebuffer::size) == self.screen.size() => {
+                let kept = self.screen.tell(Message::Screens(screens));
+                self.keep(kept).await;
             }
             Event::Screens(screens) => self.screens = Some(screens),
             Event::Pointer { size, hot, pixels } => {

@@ -128,6 +128,11 @@ impl Screen {
         }
     }
 
+    /// Width and height of what is shown; none before there is anything, and of film.
+    pub(crate) fn size(&self) -> Option<(u16, u16)> {
+        self.lock().painter.as_ref().map(|p| p.shown().size())
+    }
+
     /// The picture as it is seen now, made small. None for film.
     pub(crate) fn small(&self, most: u16) -> Option<Small> {
         let inner = self.lock();
