@@ -51,8 +51,8 @@ pub(super) struct Shared {
 }
 
 impl Shared {
-    /// Takes something; the service is trusted to say it, and not to fill memory.
-    fn take(&mut self, talk: Talk) {
+    /// Takes something; the service is trusted to say it, and not to fill memory. Whether there is anything new to be seen.
+    fn take(&mut self, talk: Talk) -> bool {
         match talk {
             Talk::Said { who, text } => {
                 if self.said.len() >= MOST_SAID {
@@ -65,15 +65,19 @@ impl Shared {
             Talk::Line(_) => {}
             Talk::Picture { width, height, piece, last } => {
                 if self.pieces.len() + piece.len() > MOST_PICTURE {
-                    return self.pieces.clear();
+                    self.pieces.clear();
+                    return false;
                 }
                 self.pieces += &piece;
                 if last && let Ok(png) = STANDARD.decode(std::mem::take(&mut self.pieces)) {
                     let number = self.picture.as_ref().map_or(1, |p| p.3.wrapping_add(1));
                     self.picture = Some((width, height, png.into(), number));
                 }
+                // The line over it, which follows, is the news.
+                return false;
             }
         }
+        true
     }
 }
 
@@ -204,10 +208,10 @@ pub(super) fn is_seen(capability: Capability) -> bool {
 impl Shown {
     /// Something is said or drawn for the person.
     pub(super) fn take(&self, talk: Talk) {
-        if let Some(entry) = self.desk.lock().get_mut(&self.id) {
-            entry.talk.take(talk);
+        let news = self.desk.lock().get_mut(&self.id).is_some_and(|entry| entry.talk.take(talk));
+        if news {
+            self.desk.changed();
         }
-        self.desk.changed();
     }
 
     /// What somebody at the machine says next.
