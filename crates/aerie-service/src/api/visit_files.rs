@@ -14,11 +14,12 @@ use aerie_core::visit::{FileState, FileWay, GivenFile, LARGEST_FILE, Visit, file
 use aerie_core::wording;
 use axum::Json;
 use axum::body::Bytes;
-use axum::extract::{Path, Query, Request, State};
+use axum::extract::{ConnectInfo, Path, Query, Request, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use jiff::Timestamp;
 use sha2::{Digest as _, Sha256};
+use std::net::SocketAddr;
 use std::sync::Arc;
 
 /// Where whoever is helped shows their token.
@@ -40,6 +41,7 @@ fn must_be_allowed(app: &App, caller: &Caller, visit: &Visit, capability: Capabi
         ticket: Some(visit.request.ticket.as_str()).filter(|t| !t.is_empty()),
         reason: true,
         consent: Some(Consent::Ask),
+        // What a recording keeps of a file (name, size, hash, way, what became of it) is in the log, with a session or without one.
         recorded: Tracks::all(),
         passes: &passes,
         ..Facts::default()
@@ -99,9 +101,14 @@ async fn give(app: &App, visit: &Visit, way: FileWay, name: &str, content: &[u8]
 /// It was taken, or not; gives its content where it was.
 async fn settle(app: &App, visit: &str, id: &str, way: FileWay, taken: bool) -> Result<(GivenFile, Vec<u8>), Problem> {
     let content = app.store.visit_file(visit, id).await?.ok_or_else(missing)?;
-    let was = app.store.visit(visit).await?.is_some_and(|v| v.files.iter().any(|f| f.id == id && f.state == FileState::Offered));
-    let (visit, file) = change(app, visit, |v, _, now| v.settle_file(id, way, taken, now)).await?;
-    if was {
+    let settled = change(app, visit, |v, _, now| {
+        let file = v.settle_file(id, way, taken, now)?;
+        // One that is taken again was settled before.
+        let first = file.settled == Some(now);
+        Ok((file, first))
+    });
+    let (visit, (file, first)) = settled.await?;
+    if first {
         note(app, &visit, &file).await;
     }
     if !taken {
@@ -189,8 +196,10 @@ pub(super) async fn give_helper(
     State(app): State<Arc<App>>,
     Path(id): Path<String>,
     Query(named): Query<FileName>,
+    ConnectInfo(from): ConnectInfo<SocketAddr>,
     request: Request,
 ) -> Result<StatusCode, Problem> {
+    let _place = app.visits.passing.enter(from.ip().to_canonical()).ok_or_else(Problem::busy)?;
     // Whose visit it is is known before anything of the file is held.
     let visit = of_guest(&app, &id, request.headers()).await?;
     if !takes_files(&app, &visit) {
@@ -207,8 +216,10 @@ pub(super) async fn give_helper(
 pub(super) async fn take_helper(
     State(app): State<Arc<App>>,
     Path((id, file)): Path<(String, String)>,
+    ConnectInfo(from): ConnectInfo<SocketAddr>,
     headers: HeaderMap,
 ) -> Result<Response, Problem> {
+    let _place = app.visits.passing.enter(from.ip().to_canonical()).ok_or_else(Problem::busy)?;
     of_guest(&app, &id, &headers).await?;
     let (file, content) = settle(&app, &id, &file, FileWay::ToPerson, true).await?;
     Ok(download(&file, content))

@@ -35,6 +35,9 @@ const MOST_PAGES_FROM_ONE: u32 = 100;
 /// Who fetches the program for a visit at a time: in all, and from one address.
 const MOST_FETCHING: u32 = 16;
 const MOST_FETCHING_FROM_ONE: u32 = 4;
+/// Files that people without an account give or take at a time: in all, and from one address. Each is held in memory meanwhile.
+const MOST_PASSING: u32 = 16;
+const MOST_PASSING_FROM_ONE: u32 = 4;
 
 /// What of visits is held in memory.
 pub(crate) struct Visits {
@@ -42,6 +45,8 @@ pub(crate) struct Visits {
     pub(crate) pages: Arc<Places>,
     /// Whoever fetches the program for a visit.
     pub(crate) fetching: Arc<Places>,
+    /// Files that people without an account give or take.
+    pub(crate) passing: Arc<Places>,
     /// Whoever changes one does it in their turn.
     turn: tokio::sync::Mutex<()>,
     meetings: Mutex<HashMap<String, Arc<Meeting>>>,
@@ -58,6 +63,7 @@ impl Default for Visits {
         Self {
             pages,
             fetching,
+            passing: Places::new(MOST_PASSING, MOST_PASSING_FROM_ONE),
             turn: tokio::sync::Mutex::default(),
             meetings: Mutex::default(),
             seats: Mutex::default(),
