@@ -988,7 +988,9 @@ async fn help_shots(out: &std::path::Path) {
     says(&worker, "[data-testid=desktop-over]", "left").await;
     worker.query(By::LinkText("Its record and recording")).first().await.unwrap().click().await.unwrap();
     seen(&worker).await;
-    tokio::time::sleep(Duration::from_secs(2)).await;
+    // The pictures along the time line.
+    let loaded = "return document.images.length >= 8 && [...document.images].every(i => i.complete)";
+    common::until("every picture", async || worker.execute(loaded, vec![]).await.ok()?.json().as_bool()?.then_some(())).await;
     worker.screenshot(&out.join("playback-light.png")).await.unwrap();
     worker.quit().await.unwrap();
     let asking = browser(1280, 800, false).await;
