@@ -5,15 +5,14 @@ use aerie_core::tunnel::PROTOCOL;
 use aerie_core::tunnel::greeting::{
     AgentHello, AgentProof, Answer, EXPORTER_LABEL, NONCE, Purpose, Role, ServiceHello, service_proved, sign, transcript,
 };
+use aerie_tunnel::Unvouched;
 use aerie_tunnel::websocket::WebSocketStream;
 use aerie_tunnel::websocket::tungstenite::{self, Message};
 use ed25519_dalek::SigningKey;
 use futures_util::{SinkExt as _, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
-use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
-use rustls::crypto::{CryptoProvider, verify_tls13_signature};
-use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
-use rustls::{ClientConfig, DigitallySignedStruct, SignatureScheme};
+use rustls::ClientConfig;
+use rustls::pki_types::ServerName;
 use serde::de::DeserializeOwned;
 use std::sync::Arc;
 use std::time::Duration;
@@ -74,47 +73,8 @@ pub struct Proved {
     pub behind: SignedDuration,
 }
 
-/// Accepts any certificate: TLS gives secrecy here, and who is at the other end is proved within it, bound to this very
-/// connection. The server's signature over the handshake is checked all the same, since the exporter hangs on it.
-#[derive(Debug)]
-struct AnyCertificate(Arc<CryptoProvider>);
-
-impl ServerCertVerifier for AnyCertificate {
-    fn verify_server_cert(
-        &self,
-        _: &CertificateDer<'_>,
-        _: &[CertificateDer<'_>],
-        _: &ServerName<'_>,
-        _: &[u8],
-        _: UnixTime,
-    ) -> Result<ServerCertVerified, rustls::Error> {
-        Ok(ServerCertVerified::assertion())
-    }
-
-    fn verify_tls12_signature(
-        &self,
-        _: &[u8],
-        _: &CertificateDer<'_>,
-        _: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        Err(rustls::Error::General("only TLS 1.3 is spoken".into()))
-    }
-
-    fn verify_tls13_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        verify_tls13_signature(message, certificate, signed, &self.0.signature_verification_algorithms)
-    }
-
-    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.0.signature_verification_algorithms.supported_schemes()
-    }
-}
-
-/// TLS 1.3 as agents speak it. Sessions are not resumed: the exporter is to be of a full handshake.
+/// TLS 1.3 as agents speak it. It gives secrecy, and who is at the other end is proved within it, bound to this very connection by the
+/// exporter, which hangs on the server's signature over the handshake. Sessions are not resumed: the exporter is to be of a full handshake.
 ///
 /// # Errors
 /// When the provider lacks TLS 1.3, which it does not.
@@ -123,7 +83,7 @@ pub fn tls_config() -> Result<Arc<ClientConfig>, rustls::Error> {
     let mut config = ClientConfig::builder_with_provider(provider.clone())
         .with_protocol_versions(&[&rustls::version::TLS13])?
         .dangerous()
-        .with_custom_certificate_verifier(Arc::new(AnyCertificate(provider)))
+        .with_custom_certificate_verifier(Arc::new(Unvouched(provider)))
         .with_no_client_auth();
     config.resumption = rustls::client::Resumption::disabled();
     config.alpn_protocols = vec![b"http/1.1".to_vec()];

@@ -1,5 +1,6 @@
 //! Whose certificates a client takes: those of public authorities, or of the one service authority whose fingerprint is known.
 
+use aerie_tunnel::Unvouched;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::{WebPkiServerVerifier, verify_server_cert_signed_by_trust_anchor};
 use rustls::crypto::CryptoProvider;
@@ -14,6 +15,14 @@ use std::sync::Arc;
 struct Pinned {
     fingerprint: String,
     provider: Arc<CryptoProvider>,
+    /// Looks at the signatures of the handshake.
+    signatures: Unvouched,
+}
+
+impl Pinned {
+    fn new(fingerprint: String, provider: &Arc<CryptoProvider>) -> Self {
+        Self { fingerprint, provider: provider.clone(), signatures: Unvouched(provider.clone()) }
+    }
 }
 
 impl ServerCertVerifier for Pinned {
@@ -43,7 +52,7 @@ impl ServerCertVerifier for Pinned {
         cert: &CertificateDer<'_>,
         dss: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        rustls::crypto::verify_tls12_signature(message, cert, dss, &self.provider.signature_verification_algorithms)
+        self.signatures.verify_tls12_signature(message, cert, dss)
     }
 
     fn verify_tls13_signature(
@@ -52,17 +61,17 @@ impl ServerCertVerifier for Pinned {
         cert: &CertificateDer<'_>,
         dss: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        rustls::crypto::verify_tls13_signature(message, cert, dss, &self.provider.signature_verification_algorithms)
+        self.signatures.verify_tls13_signature(message, cert, dss)
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.provider.signature_verification_algorithms.supported_schemes()
+        self.signatures.supported_verify_schemes()
     }
 }
 
 /// Takes nothing: where the machine's own list of authorities cannot be read.
 fn nothing(provider: &Arc<CryptoProvider>) -> Arc<dyn ServerCertVerifier> {
-    Arc::new(Pinned { fingerprint: String::new(), provider: provider.clone() })
+    Arc::new(Pinned::new(String::new(), provider))
 }
 
 /// The authorities that this machine trusts, from where Debian and its kin keep them.
@@ -85,7 +94,7 @@ fn system(provider: &Arc<CryptoProvider>) -> Arc<dyn ServerCertVerifier> {
 pub(crate) fn config(authority: Option<&str>) -> ClientConfig {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let verifier: Arc<dyn ServerCertVerifier> = match authority {
-        Some(fingerprint) => Arc::new(Pinned { fingerprint: fingerprint.into(), provider: provider.clone() }),
+        Some(fingerprint) => Arc::new(Pinned::new(fingerprint.into(), &provider)),
         None => system(&provider),
     };
     #[expect(clippy::expect_used, reason = "ring has cipher suites for the default versions")]

@@ -1,9 +1,11 @@
 //! Drives the tunnel of the core ([`aerie_core::tunnel`]) over a WebSocket: the service towards agents, agents towards the
 //! service, and clients that forward a port. What may be opened, and by whom, is decided by those who use it.
 
+mod certificate;
 mod drive;
 mod stream;
 
+pub use certificate::Unvouched;
 pub use drive::{Asked, Broken, Inbox, Incoming, Tunnel, Turn};
 pub use stream::TunnelStream;
 pub use tokio_tungstenite as websocket;
