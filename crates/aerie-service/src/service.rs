@@ -13,6 +13,7 @@ use crate::places::Places;
 use crate::reach::ReachCache;
 use crate::recorder::RecentReads;
 use crate::recorder::Recorder;
+use crate::rounds;
 use crate::rulebook::Rulebook;
 use crate::sessions::LiveSessions;
 use crate::vault::Vault;
@@ -32,12 +33,6 @@ use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-/// How often the log is signed.
-const CHECKPOINT_INTERVAL: Duration = Duration::from_secs(300);
-/// How often everything is held against the detections, besides whenever a log was read.
-const LOOK_INTERVAL: Duration = Duration::from_secs(3600);
-/// How often what is over is swept.
-const SWEEP_INTERVAL: Duration = Duration::from_secs(60);
 /// How long PINs that are over are listed.
 const PINS_KEPT: jiff::SignedDuration = jiff::SignedDuration::from_hours(24 * 7);
 /// How long the link for the first administrator is good; another comes with the next start.
@@ -319,9 +314,9 @@ impl Service {
         tokio::spawn(visits::tend(app.clone()));
         tokio::spawn(crate::films::make(app.clone()));
         tokio::spawn(forwarding::run(app.clone()));
-        tokio::spawn(sweep_now_and_then(app.clone()));
-        tokio::spawn(look_now_and_then(app.clone()));
-        tokio::spawn(sign_now_and_then(app.clone()));
+        tokio::spawn(rounds::sweep(app.clone()));
+        tokio::spawn(rounds::look(app.clone()));
+        tokio::spawn(rounds::sign(app.clone()));
         Ok(Self { app, http, ssh, writer, first_link, syslog })
     }
 
@@ -453,49 +448,6 @@ async fn first_link(app: &App) -> Result<Option<String>, ServiceError> {
     Ok(Some(format!("{}/welcome#{}", app.address(), &*secret)))
 }
 
-/// Holds everything against the detections, and opens what was accepted until now.
-async fn look_now_and_then(app: Arc<App>) {
-    let mut tick = tokio::time::interval(LOOK_INTERVAL);
-    tick.tick().await;
-    loop {
-        tokio::select! {
-            _ = tick.tick() => {}
-            () = app.stopping.cancelled() => return,
-        }
-        if let Err(e) = crate::audit::look_again(&app).await {
-            tracing::error!(error = %e, "accesses could not be held against the detections");
-        }
-        if let Err(e) = crate::audit::integrity::look_at_integrity(&app, Timestamp::now()).await {
-            tracing::error!(error = %e, "log and recordings could not be held against what was signed");
-        }
-        match app.store.end_acceptances(Timestamp::now()).await {
-            Ok(opened) if opened.is_empty() => {}
-            Ok(_) => app.tell("findings"),
-            Err(e) => tracing::error!(error = %e, "findings that were accepted could not be opened again"),
-        }
-    }
-}
-
-async fn sweep_now_and_then(app: Arc<App>) {
-    let mut tick = tokio::time::interval(SWEEP_INTERVAL);
-    loop {
-        tokio::select! {
-            _ = tick.tick() => {}
-            () = app.stopping.cancelled() => return,
-        }
-        let now = Timestamp::now();
-        if let Err(e) = app.sweep(now).await {
-            tracing::error!(error = %e, "what is over could not be swept");
-        }
-        if let Err(e) = crate::audit::report::mail_due(&app, now).await {
-            tracing::error!(error = %e, "reports could not be mailed");
-        }
-        if let Err(e) = app.renew_tls(now) {
-            tracing::error!(error = %e, "the certificate could not be renewed");
-        }
-    }
-}
-
 /// Sessions that a crash left open are closed with what is known.
 async fn close_crashed(app: &App) -> Result<(), ServiceError> {
     let filter = SessionFilter { live: Some(true), limit: 100_000, ..SessionFilter::default() };
@@ -517,21 +469,4 @@ async fn close_crashed(app: &App) -> Result<(), ServiceError> {
         app.log.append(event).await?;
     }
     Ok(())
-}
-
-async fn sign_now_and_then(app: Arc<App>) {
-    let mut tick = tokio::time::interval(CHECKPOINT_INTERVAL);
-    tick.tick().await;
-    loop {
-        tokio::select! {
-            _ = tick.tick() => {}
-            () = app.stopping.cancelled() => return,
-        }
-        if let Err(e) = app.log.checkpoint(Timestamp::now()).await {
-            tracing::error!(error = %e, "the log could not be signed");
-        }
-        if let Err(e) = api::remind(&app, Timestamp::now()).await {
-            tracing::error!(error = %e, "a review could not be reminded of");
-        }
-    }
 }

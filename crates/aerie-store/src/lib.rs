@@ -46,7 +46,7 @@ pub use sessions::{SessionFilter, SessionRow};
 pub use settings::SettingChange;
 pub use tokens::{Token, TokenKind};
 pub use vault::{VaultEntry, VaultRow};
-pub use visits::VisitFilter;
+pub use visits::{KeptContent, KeptOf, VisitFilter};
 
 use jiff::Timestamp;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};

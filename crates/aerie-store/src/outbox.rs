@@ -30,6 +30,25 @@ pub struct Notice {
     pub sent: Option<Timestamp>,
 }
 
+impl Notice {
+    /// One that is due at once.
+    pub fn new(id: String, made: Timestamp, (channel, recipient): (&str, &str), kind: &str, subject: &str, body: String) -> Self {
+        Self {
+            id,
+            channel: channel.into(),
+            recipient: recipient.into(),
+            kind: kind.into(),
+            subject: subject.into(),
+            body,
+            made,
+            tries: 0,
+            next: made,
+            failure: String::new(),
+            sent: None,
+        }
+    }
+}
+
 fn notice(row: &SqliteRow) -> Result<Notice> {
     Ok(Notice {
         id: row.try_get("id")?,

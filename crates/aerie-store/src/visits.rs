@@ -11,6 +11,24 @@ pub struct VisitFilter {
     pub limit: u32,
 }
 
+/// What is kept of a visit besides itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeptOf {
+    /// Pictures of the screen, for as long as the visit.
+    Picture,
+    /// Files that were given, until it is closed.
+    File,
+}
+
+/// A picture or a file as it lies in the database.
+#[derive(Debug)]
+pub struct KeptContent {
+    /// Its bytes.
+    pub content: Vec<u8>,
+    /// They are encrypted: what was kept by early versions is not.
+    pub sealed: bool,
+}
+
 fn visits(bodies: Vec<String>) -> Result<Vec<Visit>> {
     bodies.iter().map(|b| Ok(serde_json::from_str(b)?)).collect()
 }
@@ -100,46 +118,30 @@ impl Store {
         Ok(found.flatten())
     }
 
-    /// Keeps a picture.
+    /// Keeps a picture or a file of a visit, which is encrypted already.
     ///
     /// # Errors
     /// When the database refuses.
-    pub async fn put_visit_picture(&self, visit: &str, id: &str, png: &[u8]) -> Result<()> {
-        sqlx::query("INSERT INTO visit_pictures (id, visit, png) VALUES (?1, ?2, ?3)")
-            .bind(id)
-            .bind(visit)
-            .bind(png)
-            .execute(&self.write)
-            .await?;
+    pub async fn keep_of_visit(&self, of: KeptOf, visit: &str, id: &str, sealed: &[u8]) -> Result<()> {
+        let row = match of {
+            KeptOf::Picture => sqlx::query("INSERT INTO visit_pictures (id, visit, png, sealed) VALUES (?1, ?2, ?3, 1)"),
+            KeptOf::File => sqlx::query("INSERT INTO visit_files (id, visit, content, sealed) VALUES (?1, ?2, ?3, 1)"),
+        };
+        row.bind(id).bind(visit).bind(sealed).execute(&self.write).await?;
         Ok(())
     }
 
-    /// A picture of a visit.
+    /// A picture or a file of a visit.
     ///
     /// # Errors
     /// When the database refuses.
-    pub async fn visit_picture(&self, visit: &str, id: &str) -> Result<Option<Vec<u8>>> {
-        let found = sqlx::query_scalar("SELECT png FROM visit_pictures WHERE id = ?1 AND visit = ?2").bind(id).bind(visit);
-        Ok(found.fetch_optional(&self.read).await?)
-    }
-
-    /// Keeps a file that was given in a visit.
-    ///
-    /// # Errors
-    /// When the database refuses.
-    pub async fn put_visit_file(&self, visit: &str, id: &str, content: &[u8]) -> Result<()> {
-        let row = sqlx::query("INSERT INTO visit_files (id, visit, content) VALUES (?1, ?2, ?3)").bind(id).bind(visit).bind(content);
-        row.execute(&self.write).await?;
-        Ok(())
-    }
-
-    /// A file that was given in a visit.
-    ///
-    /// # Errors
-    /// When the database refuses.
-    pub async fn visit_file(&self, visit: &str, id: &str) -> Result<Option<Vec<u8>>> {
-        let found = sqlx::query_scalar("SELECT content FROM visit_files WHERE id = ?1 AND visit = ?2").bind(id).bind(visit);
-        Ok(found.fetch_optional(&self.read).await?)
+    pub async fn kept_of_visit(&self, of: KeptOf, visit: &str, id: &str) -> Result<Option<KeptContent>> {
+        let found = match of {
+            KeptOf::Picture => sqlx::query_as("SELECT png, sealed FROM visit_pictures WHERE id = ?1 AND visit = ?2"),
+            KeptOf::File => sqlx::query_as("SELECT content, sealed FROM visit_files WHERE id = ?1 AND visit = ?2"),
+        };
+        let found: Option<(Vec<u8>, bool)> = found.bind(id).bind(visit).fetch_optional(&self.read).await?;
+        Ok(found.map(|(content, sealed)| KeptContent { content, sealed }))
     }
 
     /// Removes what was given in a visit; with `one`, that alone.

@@ -200,10 +200,17 @@ async fn others_watch_talk_and_take_the_keyboard_when_they_are_invited() {
     // The pointer in her hands is seen by the host: then all of it has arrived.
     guest.say(FromViewer::At(7, 9, 0)).await;
     host.until("her pointer", |v| v.at == Some((7, 9))).await;
+    // What the session is not used for, its guests cannot do either.
+    host.say(FromViewer::GiveBack("control".into())).await;
+    host.until("no control", |v| v.state("control") != Some("on")).await;
+    guest.types(", not now").await;
+    guest.say(FromViewer::Say("typed".into())).await;
+    host.until("that she typed", |v| v.said.contains(&(Saying::Chat, "mira".into(), "typed".into()))).await;
+    host.take("control").await;
     // The first key of whose session it is takes it back and does nothing else.
     host.types(" x, the host\n").await;
     let line = line_in(&file).await;
-    assert!(line.starts_with("by the guest") && line.ends_with("x, the host\n"), "{line:?}");
+    assert!(line.starts_with("by the guest") && !line.contains("not now") && line.ends_with("x, the host\n"), "{line:?}");
     host.say(FromViewer::Line(vec![(10, 10), (20, 20)])).await;
     host.say(FromViewer::Leave).await;
     assert!(guest.ended().await.contains("the person left"));

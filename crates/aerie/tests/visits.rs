@@ -478,6 +478,10 @@ async fn files_pass_each_way_by_hand_and_are_gone_when_the_visit_is_closed() {
     assert_eq!(third.way, "from-person");
     is_refused(own.as_client("nils").take_visit_file(id, &third.id).await, "not yours");
     is_refused(own.as_client("jun").take_visit_file(id, &third.id).await, "not yours");
+    own.as_client("lena").lock_down("Lightning on the ridge.").await.unwrap();
+    is_refused(mira.give_visit_file(id, "late.txt", b"x".to_vec()).await, "locked down");
+    is_refused(mira.take_visit_file(id, &third.id).await, "locked down");
+    own.as_client("lena").lift("It is over.").await.unwrap();
     assert!(mira.take_visit_file(id, &third.id).await.unwrap() == large && mira.take_visit_file(id, &third.id).await.unwrap() == large);
     mira.give_visit_file(id, "late.txt", b"x".to_vec()).await.unwrap();
     rhea.link.say(&FromVisited::Leave).await;
@@ -487,6 +491,11 @@ async fn files_pass_each_way_by_hand_and_are_gone_when_the_visit_is_closed() {
     assert!(mira.take_visit_file(id, &third.id).await.is_ok(), "until it is closed");
     mira.close_visit(id, &CloseVisit { outcome: "solved".into(), notes: String::new() }).await.unwrap();
     is_refused(mira.take_visit_file(id, &third.id).await, "no such file");
+    // While it was kept it was encrypted.
+    let kept = std::fs::read_dir(own.directory.path()).unwrap().map(|f| f.unwrap().path()).filter(|p| p.is_file());
+    let kept: Vec<String> = kept.map(|p| String::from_utf8_lossy(&std::fs::read(p).unwrap()).into_owned()).collect();
+    let has = |text: &str| kept.iter().any(|k| k.contains(text));
+    assert!(has("mend driver.sh") && !has("#!/bin/sh\n") && !has(&"\u{3}".repeat(64)));
     let record = mira.visit_record(id).await.unwrap();
     assert_eq!(
         (record["files"][0]["name"].as_str(), record["files"][0]["sha256"].as_str().map(str::len)),

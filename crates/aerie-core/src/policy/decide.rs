@@ -294,8 +294,13 @@ impl Policy {
         for account in offered(rule, machine.map_or(&[][..], |m| &m.accounts), request.account) {
             match counting.way(rule, &account, posture) {
                 Err(against) => why = against,
-                // Whoever is in already stays in.
-                Ok(_) if request.facts.locked_down && request.facts.begun.is_none() && !rule.emergency => {
+                // Whoever is in already stays in; and what they do there may be overseen.
+                Ok(_)
+                    if request.facts.locked_down
+                        && request.facts.begun.is_none()
+                        && request.capability != Capability::Watch
+                        && !rule.emergency =>
+                {
                     why = (Refusal::LockedDown, None);
                 }
                 Ok(Way { mut demands, added }) => {

@@ -195,7 +195,7 @@ pub struct Facts<'a> {
     pub passes: &'a [Pass],
     /// The person declared an emergency.
     pub emergency: bool,
-    /// Nobody new is let in, but in an emergency.
+    /// Nobody new is let in, but in an emergency, or to watch what goes on.
     pub locked_down: bool,
 }
 

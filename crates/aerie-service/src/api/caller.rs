@@ -1,5 +1,6 @@
 use super::problem::Problem;
 use crate::identity::Entry;
+use crate::known::Asker;
 use crate::service::App;
 use aerie_core::directory::selector::{Selector, Subject};
 use aerie_core::directory::{Act, Authority, Bits, Directory, Person, Scope, Standing};
@@ -155,6 +156,11 @@ impl Caller {
                 signed_in.is_fresh(&self.limits, self.now) || (self.second_factors().is_empty() && lately)
             }
         }
+    }
+
+    /// The caller as the rules are asked about them.
+    pub(super) fn asker(&self) -> Asker {
+        Asker { person: self.person.name.clone(), proofs: self.entry.signed_in().proofs, from: self.from }
     }
 
     /// Refuses whoever must first enrol or change something: what they had so far may be in other hands.

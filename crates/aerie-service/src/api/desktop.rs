@@ -7,6 +7,7 @@ use super::watch::{Watcher, note, people};
 use crate::desktop::{MOST_COPIED, Order, Shown};
 use crate::gateway::{Beginning, Desktop};
 use crate::machines::Steps;
+use crate::pace::Pace;
 use crate::service::App;
 use aerie_api::{DesktopQuery, FromViewer, ToViewer};
 use aerie_core::desktop::{MOST_PIECE, MOST_POINTS, Message as Told, Quality, Saying};
@@ -39,6 +40,8 @@ const LONGEST: usize = {
 const LONGEST_STATED: usize = 500;
 /// Longest chat line or note, in characters.
 const LONGEST_SAID: usize = 1000;
+/// Chat lines, notes and drawn lines of one window in a second.
+const MOST_REMARKS: usize = 20;
 /// How long a viewer may take to say why it is here.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -190,12 +193,12 @@ pub(super) async fn join(
             return view(app, desktop, caller.person.name.clone(), to, from).await;
         }
         let live = desktop.live().clone();
-        if live.stage.come(&watcher.person) {
+        if live.stage.come(watcher.person()) {
             note(&app, &live, &watcher, true, told).await;
         }
         tell_people(&desktop);
         watch(&app, &desktop, &watcher, to, from).await;
-        if live.stage.go(&watcher.person) {
+        if live.stage.go(watcher.person()) {
             note(&app, &live, &watcher, false, told).await;
         }
         tell_people(&desktop);
@@ -235,6 +238,7 @@ async fn view(app: Arc<App>, desktop: Arc<Desktop>, person: String, mut to: Send
 
 /// Does what whose session it is wants, until their window is gone.
 async fn obey(app: &App, desktop: &Arc<Desktop>, person: &str, from: &mut Receiving) {
+    let mut pace = remarks();
     while let Some(said) = hear(from).await {
         match said {
             FromViewer::Drawn(number) => desktop.screen.handle_drawn(Some(number)),
@@ -256,10 +260,18 @@ async fn obey(app: &App, desktop: &Arc<Desktop>, person: &str, from: &mut Receiv
             FromViewer::Ping(number) => desktop.screen.say(ToViewer::Pong { number }),
             FromViewer::Quality(word) => desktop.set_quality(if word == "few" { Quality::Few } else { Quality::Exact }).await,
             FromViewer::Leave => desktop.leave(),
-            FromViewer::Say(_) | FromViewer::Note(_) | FromViewer::Line(_) => take_part(app, desktop, person, said).await,
+            FromViewer::Say(_) | FromViewer::Note(_) | FromViewer::Line(_) => {
+                pace.spend(1).await;
+                take_part(app, desktop, person, said).await;
+            }
             FromViewer::Begin { .. } => {}
         }
     }
+}
+
+/// How fast one window talks, notes and draws: each goes to everybody who looks, to the recording, and to whoever is helped.
+fn remarks() -> Pace {
+    Pace::new(MOST_REMARKS, tokio::time::Instant::now())
 }
 
 /// Whatever everybody who looks may do: talk, note, and draw.
@@ -287,19 +299,21 @@ async fn take_part(app: &App, desktop: &Desktop, person: &str, said: FromViewer)
 async fn watch(app: &Arc<App>, desktop: &Arc<Desktop>, watcher: &Watcher, mut to: Sending, mut from: Receiving) {
     let ended = desktop.live().ended.clone();
     let listening = async {
+        let mut pace = remarks();
         while let Some(said) = hear(&mut from).await {
             let order = match said {
                 FromViewer::Key(keysym, down) => Order::Key(keysym, down),
                 FromViewer::At(x, y, buttons) => Order::At(x, y, buttons),
                 other => {
-                    take_part(app, desktop, &watcher.person, other).await;
+                    pace.spend(1).await;
+                    take_part(app, desktop, watcher.person(), other).await;
                     continue;
                 }
             };
             // Whoever acts on the machine needs the right to, with what they proved themselves.
-            let holds = desktop.live().stage.people().2.as_ref() == Some(&watcher.person);
+            let holds = desktop.live().stage.people().2.as_deref() == Some(watcher.person());
             if holds && watcher.may(app, desktop.live(), Capability::Control).is_ok() {
-                desktop.act(order, Some(&watcher.person)).await;
+                desktop.act(order, Some(watcher.person())).await;
             }
         }
     };

@@ -19,6 +19,7 @@ mod evidence;
 mod exports;
 mod findings;
 mod forward;
+mod kept;
 mod listen;
 mod live;
 mod log;

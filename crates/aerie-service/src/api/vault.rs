@@ -3,12 +3,13 @@
 use super::caller::{Caller, Seen};
 use super::machines::{managed, why};
 use super::problem::Problem;
+use crate::known::Wanted;
 use crate::service::App;
 use crate::vault::{Secret, rotate};
 use aerie_api::{CheckOutNote, CheckedOut, CredentialEvent, CredentialView, NewCredential, RotatedView};
 use aerie_core::directory::Act;
 use aerie_core::evidence::EventKind;
-use aerie_core::policy::{Capability, Facts, Request, Speech};
+use aerie_core::policy::{Capability, Facts};
 use aerie_core::vault::{Ended, Phase, Schedule, SecretKind, is_account};
 use aerie_store::VaultRow;
 use axum::Json;
@@ -169,23 +170,11 @@ pub(super) async fn check_out(
     caller.must_be_full()?;
     caller.must_be_fresh()?;
     let reason = why(&given.reason)?;
-    let rules = app.rules.now();
-    let facts = Facts { proofs: caller.entry.signed_in().proofs, ticket: given.ticket.as_deref(), reason: true, ..Facts::default() };
-    let request = Request {
-        person: &caller.person.name,
-        capability: Capability::CheckOut,
-        machine: &machine,
-        account: Some(&account),
-        at: caller.now,
-        from: Some(caller.from),
-        facts: Facts { recorded: aerie_core::policy::Tracks::all(), ..facts },
-    };
-    let decision = rules.policy.decide(&request);
-    let event = caller.event(EventKind::Decision).machine(&machine).says(rules.policy.sentence(&request, &decision, Speech::Insider));
-    app.log.append(event.with("capability", "check-out").with("policy_version", rules.version)).await?;
-    if decision.granted(&request).is_none() {
-        return Err(Problem::not_allowed(rules.policy.sentence(&request, &decision, Speech::Person)));
-    }
+    let wanted = Wanted { capability: Capability::CheckOut, machine: &machine, account: &account };
+    let answer = caller.asker().may(&app, wanted, Facts { ticket: given.ticket.as_deref(), ..Facts::default() });
+    let event = caller.event(EventKind::Decision).machine(&machine).says(&*answer.insider);
+    app.log.append(event.with("capability", "check-out").with("policy_version", answer.version)).await?;
+    answer.or_why().map_err(Problem::not_allowed)?;
     let row = app.store.vault_entry(&machine, &account).await?.ok_or_else(missing)?;
     let secret = app.vault.secrets(&app, &machine, &account).await?.into_iter().next().ok_or_else(missing)?;
     let says = format!("{} saw the {} of {account} on {machine}: {reason}", caller.person.name, row.kind.word());

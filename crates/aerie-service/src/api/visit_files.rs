@@ -2,16 +2,19 @@
 //! takes and gives by hand, on their page. What was given is gone when the visit is closed.
 
 use super::caller::Caller;
+use super::kept::{keep, kept};
 use super::problem::Problem;
 use super::visits::{theirs, view};
+use crate::known::Wanted;
 use crate::service::App;
 use crate::visits::{self, change};
 use aerie_api::{FileName, VisitView};
 use aerie_core::evidence::{EventKind, NewEvent, hex};
-use aerie_core::policy::{self, Capability, Consent, Facts, Speech, Tracks};
+use aerie_core::policy::{Capability, Consent, Facts};
 use aerie_core::recording::Transfer;
-use aerie_core::visit::{FileState, FileWay, GivenFile, LARGEST_FILE, Visit, file_name};
+use aerie_core::visit::{FileState, FileWay, GivenFile, LARGEST_FILE, VISITED_ACCOUNT, Visit, file_name};
 use aerie_core::wording;
+use aerie_store::KeptOf;
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{ConnectInfo, Path, Query, Request, State};
@@ -35,31 +38,11 @@ fn must_be_allowed(app: &App, caller: &Caller, visit: &Visit, capability: Capabi
     if visit.technician.as_deref() != Some(&caller.person.name) {
         return Err(Problem::not_allowed("This visit is not yours: pick it up first."));
     }
-    let (rules, passes) = (app.rules.now(), app.asking.passes_of(&caller.person.name));
-    let facts = Facts {
-        proofs: caller.entry.signed_in().proofs,
-        ticket: Some(visit.request.ticket.as_str()).filter(|t| !t.is_empty()),
-        reason: true,
-        consent: Some(Consent::Ask),
-        // What a recording keeps of a file (name, size, hash, way, what became of it) is in the log, with a session or without one.
-        recorded: Tracks::all(),
-        passes: &passes,
-        ..Facts::default()
-    };
-    let request = policy::Request {
-        person: &caller.person.name,
-        capability,
-        machine: &visit.request.queue,
-        account: Some(aerie_core::visit::VISITED_ACCOUNT),
-        at: caller.now,
-        from: Some(caller.from),
-        facts,
-    };
-    let decision = rules.policy.decide(&request);
-    match decision.granted(&request) {
-        Some(_) => Ok(()),
-        None => Err(Problem::not_allowed(rules.policy.sentence(&request, &decision, Speech::Person))),
-    }
+    let stated =
+        Facts { ticket: Some(visit.request.ticket.as_str()).filter(|t| !t.is_empty()), consent: Some(Consent::Ask), ..Facts::default() };
+    let wanted = Wanted { capability, machine: &visit.request.queue, account: VISITED_ACCOUNT };
+    // What a recording keeps of a file (name, size, hash, way, what became of it) is in the log, with a session or without one.
+    caller.asker().may(app, wanted, stated).or_why().map(drop).map_err(Problem::not_allowed)
 }
 
 /// The visit whose person shows their token.
@@ -72,7 +55,7 @@ async fn of_guest(app: &App, id: &str, headers: &HeaderMap) -> Result<Visit, Pro
     }
 }
 
-async fn give(app: &App, visit: &Visit, way: FileWay, name: &str, content: &[u8]) -> Result<Visit, Problem> {
+async fn give(app: &Arc<App>, visit: &Visit, way: FileWay, name: &str, content: &[u8]) -> Result<Visit, Problem> {
     let name = file_name(name).ok_or_else(|| Problem::not_good("A file has a name."))?;
     let now = Timestamp::now();
     let file = GivenFile {
@@ -88,7 +71,7 @@ async fn give(app: &App, visit: &Visit, way: FileWay, name: &str, content: &[u8]
     };
     let id = file.id.clone();
     // Its content is there before anybody can ask for it; one that the visit does not take is not kept.
-    app.store.put_visit_file(&visit.id, &id, content).await?;
+    keep(app, KeptOf::File, &visit.id, &id, content.to_vec()).await?;
     match change(app, &visit.id, |v, _, now| v.give_file(file, now)).await {
         Ok((visit, ())) => Ok(visit),
         Err(e) => {
@@ -99,8 +82,8 @@ async fn give(app: &App, visit: &Visit, way: FileWay, name: &str, content: &[u8]
 }
 
 /// It was taken, or not; gives its content where it was.
-async fn settle(app: &App, visit: &str, id: &str, way: FileWay, taken: bool) -> Result<(GivenFile, Vec<u8>), Problem> {
-    let content = app.store.visit_file(visit, id).await?.ok_or_else(missing)?;
+async fn settle(app: &Arc<App>, visit: &str, id: &str, way: FileWay, taken: bool) -> Result<(GivenFile, Vec<u8>), Problem> {
+    let content = kept(app, KeptOf::File, visit, id).await?.ok_or_else(missing)?;
     let settled = change(app, visit, |v, _, now| {
         let file = v.settle_file(id, way, taken, now)?;
         // One that is taken again was settled before.
@@ -226,7 +209,7 @@ pub(super) async fn take_helper(
 }
 
 /// Whoever is helped does not want a file.
-pub(super) async fn refuse(app: &App, visit: &str, file: &str) {
+pub(super) async fn refuse(app: &Arc<App>, visit: &str, file: &str) {
     let _ = settle(app, visit, file, FileWay::ToPerson, false).await;
 }
 

@@ -1,6 +1,7 @@
 //! Visits, for those who help.
 
 use super::caller::Caller;
+use super::kept::{keep, kept};
 use super::pins::{LONGEST_NOTE, MOST_OPEN};
 use super::problem::Problem;
 use crate::asking::{Told, mail_to};
@@ -12,7 +13,7 @@ use aerie_api::{
 use aerie_core::directory::Act;
 use aerie_core::evidence::hex;
 use aerie_core::visit::{GivenFile, KeptPicture, Outcome, RemarkKind, Visit, VisitRequest, VisitState};
-use aerie_store::VisitFilter;
+use aerie_store::{KeptOf, VisitFilter};
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{Path, Query, State};
@@ -307,7 +308,7 @@ pub(super) async fn keep_picture(
     };
     let picture = kept.id.clone();
     let (visit, ()) = change(&app, &id, |v, _, _| v.keep_picture(kept)).await?;
-    app.store.put_visit_picture(&id, &picture, &png).await?;
+    keep(&app, KeptOf::Picture, &id, &picture, png.to_vec()).await?;
     visits::note(&app, &visit, &me, format!("{me} kept a picture of the screen of {}.", visit.request.person)).await;
     Ok(Json(view(&app, &visit)))
 }
@@ -320,7 +321,7 @@ pub(super) async fn picture(
     Path((id, picture)): Path<(String, String)>,
 ) -> Result<Response, Problem> {
     app.store.visit(&id).await?.filter(|v| sees(&app, &caller, v)).ok_or_else(missing)?;
-    let png = app.store.visit_picture(&id, &picture).await?.ok_or_else(missing)?;
+    let png = kept(&app, KeptOf::Picture, &id, &picture).await?.ok_or_else(missing)?;
     Ok(([(header::CONTENT_TYPE, "image/png")], png).into_response())
 }
 

@@ -2,13 +2,14 @@
 
 use super::caller::{Caller, Seen};
 use super::problem::Problem;
+use crate::known::{Asker, Wanted};
 use crate::service::App;
 use crate::sessions::LiveSession;
 use crate::watch::{Screen, Shown};
 use aerie_api::{GuestView, Invited, Keyboard, LiveLine, LiveQuery, PeopleThere, Typed};
 use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Capability, Consent, Facts, Outcome, Proofs, Request, Speech, Tracks};
+use aerie_core::policy::{Capability, Consent, Facts};
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
@@ -18,7 +19,6 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
 use jiff::Timestamp;
-use std::net::IpAddr;
 use std::sync::Arc;
 use tokio::sync::broadcast::error::RecvError;
 use tokio::sync::mpsc;
@@ -32,56 +32,36 @@ const MOST_GUESTS: usize = 20;
 /// Lines that wait for a slow watcher.
 const LINES: usize = 64;
 
-/// Somebody who watches, as far as the decision needs them.
+/// Somebody who watches.
 #[derive(Clone)]
-pub(super) struct Watcher {
-    pub(super) person: String,
-    proofs: Proofs,
-    from: IpAddr,
-}
+pub(super) struct Watcher(Asker);
 
 impl Watcher {
     pub(super) fn of(caller: &Caller) -> Self {
-        Self { person: caller.person.name.clone(), proofs: caller.entry.signed_in().proofs, from: caller.from }
+        Self(caller.asker())
     }
 
-    /// Whether they may use this capability on the session's machine.
+    pub(super) fn person(&self) -> &str {
+        &self.0.person
+    }
+
+    /// Whether they may use this capability on the session's machine; gives whether whoever sits there must be told, or agree.
     pub(super) fn may(&self, app: &App, live: &LiveSession, capability: Capability) -> Result<Option<Consent>, String> {
-        let (rules, passes) = (app.rules.now(), app.asking.passes_of(&self.person));
-        let invited = live.stage.guest(&self.person).is_some();
+        let invited = live.stage.guest(self.person()).is_some();
         // The one who is watched is told as soon as it begins; and has agreed where they invited this watcher themselves.
         let consent = if invited { Consent::Ask } else { Consent::Notice };
-        let facts = Facts {
-            proofs: self.proofs,
-            recorded: Tracks::all(),
-            passes: &passes,
-            reason: true,
-            consent: Some(consent),
-            ..Facts::default()
-        };
-        let request = Request {
-            person: &self.person,
-            capability,
-            machine: &live.machine,
-            account: Some(&live.account),
-            at: Timestamp::now(),
-            from: Some(self.from),
-            facts,
-        };
-        let decision = rules.policy.decide(&request);
-        match &decision.outcome {
-            Outcome::Granted(grant) => Ok(grant.demands.consent),
-            Outcome::Unmet { .. } | Outcome::Refused(_) => Err(rules.policy.sentence(&request, &decision, Speech::Person)),
-        }
+        let wanted = Wanted { capability, machine: &live.machine, account: &live.account };
+        let granted = self.0.may(app, wanted, Facts { consent: Some(consent), ..Facts::default() }).or_why()?;
+        Ok(granted.grant().demands.consent)
     }
 
     /// Whether they may watch, and whether the one who is watched is told.
     pub(super) fn may_watch(&self, app: &App, live: &LiveSession) -> Result<bool, String> {
-        if live.person == self.person {
+        if live.person == self.person() {
             return Ok(false);
         }
         let told = self.may(app, live, Capability::Watch)?.is_some();
-        Ok(told || live.stage.guest(&self.person).is_some())
+        Ok(told || live.stage.guest(self.person()).is_some())
     }
 }
 
@@ -118,16 +98,16 @@ async fn say(to: &mpsc::Sender<Bytes>, line: &LiveLine) -> bool {
 pub(super) async fn note(app: &App, live: &LiveSession, watcher: &Watcher, came: bool, told: bool) {
     let verb = if came { "watches" } else { "watches no longer" };
     let secret = if told { "" } else { ", who is not told" };
-    let says = format!("{} {verb} the session of {} on {}{secret}.", watcher.person, live.person, live.machine);
-    let event = NewEvent::new(Timestamp::now(), EventKind::SessionJoined, &watcher.person)
+    let says = format!("{} {verb} the session of {} on {}{secret}.", watcher.person(), live.person, live.machine);
+    let event = NewEvent::new(Timestamp::now(), EventKind::SessionJoined, watcher.person())
         .session(&live.id)
         .machine(&live.machine)
-        .from(watcher.from)
+        .from(watcher.0.from)
         .says(says)
         .with("told", told);
     app.note(event).await;
     if told {
-        live.say(&format!("{} {verb} this session.", watcher.person));
+        live.say(&format!("{} {verb} this session.", watcher.person()));
     }
 }
 
@@ -140,12 +120,12 @@ async fn follow(app: Arc<App>, live: Arc<LiveSession>, watcher: Watcher, to: mps
             return;
         }
     };
-    let own = live.person == watcher.person;
-    if live.stage.come(&watcher.person) && !own {
+    let own = live.person == watcher.person();
+    if live.stage.come(watcher.person()) && !own {
         note(&app, &live, &watcher, true, told).await;
     }
     let end = watch(&app, &live, &watcher, &to).await;
-    if live.stage.go(&watcher.person) && !own {
+    if live.stage.go(watcher.person()) && !own {
         note(&app, &live, &watcher, false, told).await;
     }
     if let Some(end) = end {

@@ -430,13 +430,9 @@ fn reason_or_none(reason: &str) -> String {
 
 /// Reminds approvers, ends what nobody answered, and forgets what is over.
 pub(crate) async fn tend(app: Arc<App>) {
-    let mut tick = tokio::time::interval(LOOK);
-    loop {
-        tokio::select! {
-            _ = tick.tick() => {}
-            () = app.stopping.cancelled() => return,
-        }
-        if let Err(e) = look(&app, Timestamp::now()).await {
+    let mut rounds = crate::rounds::Rounds::new(&app, LOOK);
+    while let Some(now) = rounds.next().await {
+        if let Err(e) = look(&app, now).await {
             tracing::error!(error = %e, "requests could not be looked after");
         }
     }

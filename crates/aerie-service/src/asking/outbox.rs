@@ -48,22 +48,10 @@ pub(crate) async fn tell_people(app: &App, people: &BTreeSet<String>, told: Told
 async fn post(app: &App, people: &BTreeSet<String>, told: Told<'_>) -> Result<(), StoreError> {
     let (now, settings, rules) = (Timestamp::now(), app.settings(), app.rules.now());
     let mut notices = vec![];
-    let notice = |channel: &str, recipient: &str, body: String| Notice {
-        id: new_id(now),
-        channel: channel.into(),
-        recipient: recipient.into(),
-        kind: told.kind.into(),
-        subject: told.subject.into(),
-        body,
-        made: now,
-        tries: 0,
-        next: now,
-        failure: String::new(),
-        sent: None,
-    };
+    let notice = |to: (&str, &str), body: String| Notice::new(new_id(now), now, to, told.kind, told.subject, body);
     if !settings.text(Setting::MailServer).is_empty() {
         let to = people.iter().filter_map(|p| rules.policy.directory().person(p)).filter(|p| !p.mail.is_empty());
-        notices.extend(to.map(|p| notice("mail", &p.mail, told.text.into())));
+        notices.extend(to.map(|p| notice(("mail", &p.mail), told.text.into())));
     }
     if !settings.text(Setting::Webhook).is_empty() {
         let body = serde_json::json!({
@@ -74,7 +62,7 @@ async fn post(app: &App, people: &BTreeSet<String>, told: Told<'_>) -> Result<()
             "people": people,
             "at": now,
         });
-        notices.push(notice("webhook", "", body.to_string()));
+        notices.push(notice(("webhook", ""), body.to_string()));
     }
     app.store.post(&notices).await
 }
@@ -82,19 +70,7 @@ async fn post(app: &App, people: &BTreeSet<String>, told: Told<'_>) -> Result<()
 /// Mails something to somebody who has no account here.
 pub(crate) async fn mail_to(app: &App, mail: &str, told: Told<'_>) -> Result<(), StoreError> {
     let now = Timestamp::now();
-    let notice = Notice {
-        id: new_id(now),
-        channel: "mail".into(),
-        recipient: mail.into(),
-        kind: told.kind.into(),
-        subject: told.subject.into(),
-        body: told.text.into(),
-        made: now,
-        tries: 0,
-        next: now,
-        failure: String::new(),
-        sent: None,
-    };
+    let notice = Notice::new(new_id(now), now, ("mail", mail), told.kind, told.subject, told.text.into());
     app.store.post(&[notice]).await?;
     app.asking.posted.notify_one();
     Ok(())

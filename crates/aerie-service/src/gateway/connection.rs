@@ -2,12 +2,13 @@
 
 use super::life;
 use crate::asking::{self, Consenting};
+use crate::known::Known;
 use crate::machines::{LinkError, MachineLink, Purpose, Steps};
 use crate::recorder::{About, Recording};
 use crate::service::App;
 use crate::sessions::LiveSession;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Facts, Outcome, Pass, Request, Speech, Tracks};
+use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Facts, Outcome, Request, Speech, Tracks};
 use aerie_core::recording::Armed;
 use aerie_core::session::{EndReason, Live, LoginName, PersonProved};
 use aerie_store::SessionRow;
@@ -86,12 +87,6 @@ impl Link {
             Self::Services { .. } => {}
         }
     }
-}
-
-/// What is known besides the person, at the moment of a decision.
-pub(super) struct Known {
-    passes: Arc<[Pass]>,
-    locked_down: bool,
 }
 
 /// A use that was granted, and the person at the machine who agreed to it.
@@ -187,18 +182,14 @@ impl Connection {
 
     /// What is known at this moment besides the person.
     pub(super) fn known(&self) -> Known {
-        Known { passes: self.app.asking.passes_of(self.person.person()), locked_down: self.app.asking.locked_down().is_some() }
+        Known::of(&self.app, self.person.person())
     }
 
     /// What is known of the person for a use that begins now; `session` is the one that it would belong to.
     pub(super) fn facts<'a>(&'a self, known: &'a Known, capability: Capability, session: Option<&LiveSession>) -> Facts<'a> {
-        Facts {
-            passes: &known.passes,
-            locked_down: known.locked_down,
-            emergency: self.login.emergency,
-            consent: lock(&self.consents).get(&capability).copied(),
-            ..self.stated.facts(self.person.proofs(), self.app.live.beside(self.person.person(), session))
-        }
+        let stated = self.stated.facts(self.person.proofs(), self.app.live.beside(self.person.person(), session));
+        let consent = lock(&self.consents).get(&capability).copied();
+        known.facts(Facts { emergency: self.login.emergency, consent, ..stated })
     }
 
     /// The session of this connection, while it is live.

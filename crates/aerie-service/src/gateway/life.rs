@@ -1,7 +1,8 @@
 //! Tends one live session: its limits, changes of the rules, and its end.
 
-use super::connection::{Connection, Known, OpenSession, lock};
+use super::connection::{Connection, OpenSession, lock};
 use crate::audit;
+use crate::known::Known;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capability, Facts, Outcome, Request, Speech};
 use aerie_core::recording::Frame;

@@ -113,13 +113,9 @@ pub(crate) async fn retire(app: &App, machines: &[Machine], by: &str, why: &str)
 
 /// Notes who is connected, and retires what was not heard of for too long, until the service stops.
 pub(crate) async fn tend(app: Arc<App>) {
-    let mut tick = tokio::time::interval(LOOK);
-    loop {
-        tokio::select! {
-            _ = tick.tick() => {}
-            () = app.stopping.cancelled() => return,
-        }
-        if let Err(e) = look(&app, Timestamp::now()).await {
+    let mut rounds = crate::rounds::Rounds::new(&app, LOOK);
+    while let Some(now) = rounds.next().await {
+        if let Err(e) = look(&app, now).await {
             tracing::error!(error = %e, "the list of machines could not be tended");
         }
     }

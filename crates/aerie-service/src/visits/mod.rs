@@ -252,19 +252,8 @@ async fn carry_out(app: &App, visit: &Visit, effect: VisitEffect) -> Result<(), 
                 return Ok(());
             }
             let now = Timestamp::now();
-            let notice = Notice {
-                id: new_id(now),
-                channel: DESK.into(),
-                recipient: String::new(),
-                kind: "visit-record".into(),
-                subject: visit.sentence(),
-                body: record(app, visit).to_string(),
-                made: now,
-                tries: 0,
-                next: now,
-                failure: String::new(),
-                sent: None,
-            };
+            let body = record(app, visit).to_string();
+            let notice = Notice::new(new_id(now), now, (DESK, ""), "visit-record", &visit.sentence(), body);
             app.store.post(&[notice]).await?;
             app.asking.posted.notify_one();
         }

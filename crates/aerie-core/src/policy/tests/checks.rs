@@ -243,14 +243,16 @@ fn an_emergency_waits_for_nobody_and_must_be_declared() {
 fn locked_down_nobody_new_comes_in_but_in_an_emergency() {
     let emergency =
         "people = \"group:night\"\nmachines = \"label:dome\"\ncapabilities = [\"shell\"]\naccounts = [\"operator\"]\nemergency = true";
-    let p = policy(&format!("{DOME}{}", rule("allow", emergency)));
+    let oversight = "people = \"group:night\"\nmachines = \"label:dome\"\ncapabilities = [\"watch\"]\naccounts = [\"operator\"]";
+    let p = policy(&format!("{DOME}{}{}", rule("allow", emergency), rule("allow", oversight).replace("\"x\"", "\"oversight\"")));
     let at: Timestamp = NOW.parse().unwrap();
-    let outcome = |facts: Facts<'_>| {
+    let outcome_of = |capability: Capability, facts: Facts<'_>| {
         let facts = Facts { recorded: Tracks::all(), locked_down: true, ..facts };
-        let request = Request { person: "ines", capability: Capability::Shell, machine: "dome-east", account: None, at, from: None, facts };
+        let request = Request { person: "ines", capability, machine: "dome-east", account: None, at, from: None, facts };
         let decision = p.decide(&request);
         (p.sentence(&request, &decision, Speech::Person), decision.outcome)
     };
+    let outcome = |facts: Facts<'_>| outcome_of(Capability::Shell, facts);
     let (sentence, out) = outcome(Facts::default());
     assert_eq!(
         (sentence.as_str(), out),
@@ -258,4 +260,5 @@ fn locked_down_nobody_new_comes_in_but_in_an_emergency() {
     );
     assert!(matches!(outcome(Facts { begun: Some(at), ..Facts::default() }).1, Outcome::Granted(_)), "whoever is in stays in");
     assert!(matches!(outcome(Facts { emergency: true, reason: true, ..Facts::default() }).1, Outcome::Granted(_)));
+    assert!(matches!(outcome_of(Capability::Watch, Facts::default()).1, Outcome::Granted(_)), "what an emergency does can be watched");
 }
