@@ -2,8 +2,7 @@ use super::encoder::{CHUNK_HEAD, END, FRAMES, MAGIC, VERSION, WHOLE, chain, nonc
 use super::frame::Frame;
 use super::header::{DataKey, Header};
 use super::place::Place;
-use chacha20poly1305::XChaCha20Poly1305;
-use chacha20poly1305::aead::{Aead as _, KeyInit as _, Payload};
+use aerie_cipher::Cipher;
 use sha2::{Digest as _, Sha256};
 
 /// Longest header that is read: names have 64 characters.
@@ -97,7 +96,7 @@ impl Summary {
 /// the [`Decoder::summary`].
 pub struct Decoder {
     header: Header,
-    cipher: XChaCha20Poly1305,
+    cipher: Cipher,
     digest: [u8; 32],
     buffer: Vec<u8>,
     offset: u64,
@@ -144,7 +143,7 @@ impl Decoder {
         let (head, rest) = bytes.split_at_checked(length).ok_or(ReadError::Header)?;
         Ok(Self {
             header,
-            cipher: XChaCha20Poly1305::new(&(*key.0).into()),
+            cipher: Cipher::new(&key.0),
             digest: Sha256::digest(head).into(),
             buffer: rest.to_vec(),
             offset: length as u64,
@@ -199,7 +198,7 @@ impl Decoder {
         let Some(whole) = self.buffer.get(..CHUNK_HEAD + length) else { return Ok(None) };
         let aad = [&self.digest[..], head].concat();
         let text = whole.get(CHUNK_HEAD..).unwrap_or(&[]);
-        let content = self.cipher.decrypt(&nonce(self.chunks), Payload { msg: text, aad: &aad }).map_err(|_| altered.clone())?;
+        let content = self.cipher.decrypt(&nonce(self.chunks), text, &aad).ok_or_else(|| altered.clone())?;
         let frames = if kind == END { vec![] } else { unpack(&content, first_ms).ok_or(altered)? };
         self.complete = kind == END;
         self.digest = chain(&self.digest, whole);

@@ -1,8 +1,7 @@
 use super::frame::Frame;
 use super::header::{DataKey, Header};
 use super::place::Place;
-use chacha20poly1305::aead::{Aead as _, KeyInit as _, Payload};
-use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use aerie_cipher::{Cipher, NONCE};
 use sha2::{Digest as _, Sha256};
 
 /// First bytes of a recording.
@@ -44,7 +43,7 @@ impl Compressor {
 /// Write what [`Encoder::new`] returns, then call [`Encoder::handle_frame`] for each frame, and write what
 /// [`Encoder::poll_chunk`] returns whenever [`Encoder::is_due`] says so; end with [`Encoder::finish`].
 pub struct Encoder {
-    cipher: XChaCha20Poly1305,
+    cipher: Cipher,
     digest: [u8; 32],
     chunks: u64,
     frames: u64,
@@ -100,7 +99,7 @@ impl Encoder {
         bytes.extend_from_slice(&(json.len() as u32).to_le_bytes());
         bytes.extend_from_slice(&json);
         let digest = Sha256::digest(&bytes).into();
-        let cipher = XChaCha20Poly1305::new(&(*key.0).into());
+        let cipher = Cipher::new(&key.0);
         let encoder = Self {
             cipher,
             digest,
@@ -197,8 +196,8 @@ impl Encoder {
         let aad = [&self.digest[..], &bytes].concat();
         let text = self
             .cipher
-            .encrypt(&nonce(self.chunks), Payload { msg: content, aad: &aad })
-            .map_err(|_| std::io::Error::other("the recording could not be encrypted"))?;
+            .encrypt(&nonce(self.chunks), content, &aad)
+            .ok_or_else(|| std::io::Error::other("the recording could not be encrypted"))?;
         bytes.extend_from_slice(&text);
         self.digest = chain(&self.digest, &bytes);
         self.chunks += 1;
@@ -208,10 +207,10 @@ impl Encoder {
 }
 
 /// The nonce of a chunk: its number. The key is used for one recording only, so that no nonce comes twice.
-pub(super) fn nonce(chunk: u64) -> XNonce {
-    let mut nonce = [0; 24];
+pub(super) fn nonce(chunk: u64) -> [u8; NONCE] {
+    let mut nonce = [0; NONCE];
     nonce.iter_mut().zip(chunk.to_le_bytes()).for_each(|(to, from)| *to = from);
-    nonce.into()
+    nonce
 }
 
 /// Digest of the chain with one more chunk.

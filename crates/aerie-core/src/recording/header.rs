@@ -1,5 +1,4 @@
-use chacha20poly1305::aead::{Aead as _, KeyInit as _, Payload};
-use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use aerie_cipher::Cipher;
 use hmac::{Hmac, Mac as _};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -51,17 +50,14 @@ impl MasterKey {
     /// Encrypts a small secret, bound to what it is for. The result is nonce and ciphertext. None only where the cipher
     /// refuses, which it does for texts of 256 GiB.
     pub fn seal(&self, secret: &[u8], purpose: &str, nonce: [u8; 24]) -> Option<Vec<u8>> {
-        let cipher = XChaCha20Poly1305::new(&self.derive("seal").into());
-        let text = cipher.encrypt(&XNonce::from(nonce), Payload { msg: secret, aad: purpose.as_bytes() }).ok()?;
+        let text = Cipher::new(&self.derive("seal")).encrypt(&nonce, secret, purpose.as_bytes())?;
         Some([&nonce[..], &text].concat())
     }
 
     /// Decrypts what [`MasterKey::seal`] made; none where key, purpose or text are not those.
     pub fn open(&self, sealed: &[u8], purpose: &str) -> Option<Zeroizing<Vec<u8>>> {
         let (nonce, text) = sealed.split_at_checked(24)?;
-        let nonce: [u8; 24] = nonce.try_into().ok()?;
-        let cipher = XChaCha20Poly1305::new(&self.derive("seal").into());
-        cipher.decrypt(&XNonce::from(nonce), Payload { msg: text, aad: purpose.as_bytes() }).ok().map(Zeroizing::new)
+        Cipher::new(&self.derive("seal")).decrypt(nonce.try_into().ok()?, text, purpose.as_bytes()).map(Zeroizing::new)
     }
 }
 
