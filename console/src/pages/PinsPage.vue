@@ -24,14 +24,19 @@ const withdraw = useMutation({
   mutationFn: async (id: string) => unwrap(await api.DELETE("/api/v1/pins/{id}", { params: { path: { id } } })),
   onSuccess: refresh,
 });
-const open = computed(() => pins.data.value?.filter((p) => p.state === "open" && !p.machine).length ?? 0);
+const open = computed(() => pins.data.value?.filter((p) => p.state === "open" && !p.machine).length);
+const sentence = computed(() => {
+  if (open.value === undefined) return "PINs";
+  if (!open.value) return "No PIN is open.";
+  return open.value === 1 ? "1 PIN is open." : `${open.value} PINs are open.`;
+});
 const left = (ends: string) => duration((new Date(ends).getTime() - now.value) / 1000);
 /** In groups of four: it is read out. */
 const spaced = (pin: string) => pin.replace(/(.{4})(?=.)/g, "$1 ");
 </script>
 
 <template>
-  <h1>{{ open === 0 ? "No PIN is open." : open === 1 ? "1 PIN is open." : `${open} PINs are open.` }}</h1>
+  <h1>{{ sentence }}</h1>
   <form class="sheet mt-4 flex max-w-3xl flex-wrap items-end gap-3 px-4 py-3.5" @submit.prevent="issue.mutate()">
     <label class="min-w-72 flex-1"
       ><span class="label">For what or whom</span

@@ -57,7 +57,9 @@ const count = computed(() => list.data.value?.length ?? 0);
     {{
       count
         ? `${count} ${count === 1 ? "report is" : "reports are"} mailed, the next ${dayAndClock(list.data.value![0]!.next, zone)}.`
-        : "No report is mailed yet."
+        : list.data.value
+          ? "No report is mailed yet."
+          : "Reports"
     }}
   </h1>
   <FindingTabs here="reports" />

@@ -25,6 +25,7 @@ const yours = computed(() => all.value.filter((r) => r.yours));
 const others = computed(() => all.value.filter((r) => !r.yours));
 const good = computed(() => (passes.data.value ?? []).filter((p) => p.state !== "withdrawn"));
 const sentence = computed(() => {
+  if (!requests.data.value) return "Requests";
   const n = yours.value.length;
   const waits = all.value.filter((r) => r.yours && r.waiting).length;
   if (!n) return props.id ? "This request is not yours to answer." : "No request waits for your answer.";

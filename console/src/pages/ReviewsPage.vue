@@ -32,7 +32,7 @@ const begin = useMutation({
     <template v-if="openOnes.length"
       >{{ openOnes.length === 1 ? "1 review is" : `${openOnes.length} reviews are` }} open, and {{ left }}
       {{ left === 1 ? "permission waits" : "permissions wait" }} for a decision.</template
-    ><template v-else>No review is open.</template>
+    ><template v-else>{{ reviews.data.value ? "No review is open." : "Reviews" }}</template>
   </h1>
   <ul v-if="reviews.data.value?.length" class="sheet mb-6 mt-4 divide-y divide-line">
     <li

@@ -28,7 +28,9 @@ const withdraw = useMutation({
     {{
       inForce
         ? `${inForce} ${inForce === 1 ? "suppression keeps" : "suppressions keep"} findings from coming up.`
-        : "Every finding comes up: nothing is suppressed."
+        : list.data.value
+          ? "Every finding comes up: nothing is suppressed."
+          : "Suppressed findings"
     }}
   </h1>
   <FindingTabs here="suppressions" />

@@ -42,6 +42,7 @@ const waiting = computed(() => all.value.filter((v) => v.state === "waiting" && 
 const active = computed(() => all.value.filter((v) => v.state === "active"));
 const open = computed(() => all.value.filter((v) => v.state === "ended" && !v.closed));
 const sentence = computed(() => {
+  if (!visits.data.value) return "Visits";
   const expected = all.value.filter((v) => v.state === "waiting" && !v.arrived).length;
   const parts = [
     expected && `${expected} ${expected === 1 ? "is" : "are"} expected with a PIN`,

@@ -32,6 +32,7 @@ const isDesktop = (s: { uses: string[] }) => s.uses.includes("view");
 const live = useLive(computed(() => shown.value.filter((s) => !isDesktop(s)).map((s) => s.id)));
 const others = computed(() => (listed.data.value?.items.length ?? 0) - shown.value.length);
 const sentence = computed(() => {
+  if (!listed.data.value) return "Live sessions";
   const n = shown.value.length;
   if (!n) return "No terminal or desktop is live now.";
   return n === 1 ? "1 session is live." : `${n} sessions are live.`;

@@ -133,10 +133,8 @@ export function useDesktop(target: DesktopTarget) {
       if (typeof event.data === "string") told(JSON.parse(event.data) as ToViewer);
       else {
         const packed = event.data;
-        work = work.then(
-          () => picture(packed),
-          () => picture(packed),
-        );
+        // What cannot be read is a hole in the picture: all of it is asked for anew.
+        work = work.then(() => picture(packed)).catch(() => send("refresh"));
       }
     };
     mine.onclose = () => {

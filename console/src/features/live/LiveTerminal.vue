@@ -43,11 +43,16 @@ onUnmounted(() => {
 </script>
 
 <template>
-  <div
-    ref="host"
-    class="min-h-24 overflow-hidden rounded bg-screen p-2"
-    role="group"
-    :aria-label="`Live terminal: ${name}`"
-    data-testid="live-terminal"
-  />
+  <div>
+    <div
+      ref="host"
+      class="min-h-24 overflow-hidden rounded bg-screen p-2"
+      role="group"
+      :aria-label="`Live terminal: ${name}`"
+      data-testid="live-terminal"
+    />
+    <p v-if="live.lost.value" role="status" class="mt-1 text-wait">
+      The connection broke off: this is as it was. Trying again …
+    </p>
+  </div>
 </template>

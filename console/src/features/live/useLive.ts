@@ -1,5 +1,5 @@
-import { onUnmounted, reactive, watch, type Ref } from "vue";
-import { failure, type LiveLine, type PeopleThere } from "../../api/client";
+import { onUnmounted, reactive, ref, watch, type Ref } from "vue";
+import { ApiError, failure, type LiveLine, type PeopleThere } from "../../api/client";
 import { bytesOf, readLines } from "../../lib/lines";
 
 /** What a terminal that shows a session takes. */
@@ -19,6 +19,9 @@ export interface Watched {
   over: string;
 }
 
+/** Before a connection that broke off is tried again, in milliseconds. */
+const AGAIN = 2000;
+
 /** Follows live sessions over one connection, however many they are. Screens say themselves what they want to show. */
 export function useLive(ids: Ref<string[]>) {
   const sessions = reactive<Record<string, Watched>>({});
@@ -26,11 +29,15 @@ export function useLive(ids: Ref<string[]>) {
   /** The last screen of each terminal and what came since, for a picture that is opened later. */
   const last = new Map<string, { size: [number, number]; pieces: Uint8Array[]; bytes: number }>();
   let stop: AbortController | undefined;
+  /** The connection broke off, and it is tried again: what is shown is as it was. */
+  const lost = ref(false);
+  let timer = 0;
 
+  const watched = (id: string) => (sessions[id] ??= { people: null, terminals: [], over: "" });
   const key = (session: string, channel: number) => `${session} ${channel}`;
 
   function take(line: LiveLine) {
-    const it = (sessions[line.session] ??= { people: null, terminals: [], over: "" });
+    const it = watched(line.session);
     const channel = line.channel ?? 0;
     const name = key(line.session, channel);
     const shown = screens.get(name) ?? new Set<Screen>();
@@ -75,21 +82,26 @@ export function useLive(ids: Ref<string[]>) {
 
   async function follow(wanted: string[]) {
     stop?.abort();
+    window.clearTimeout(timer);
+    lost.value = false;
     if (!wanted.length) return;
     const mine = (stop = new AbortController());
+    const path = `/api/v1/live?sessions=${wanted.map(encodeURIComponent).join(",")}`;
     try {
-      const answer = await fetch(`/api/v1/live?sessions=${wanted.map(encodeURIComponent).join(",")}`, {
-        signal: mine.signal,
-      });
+      const answer = await fetch(path, { signal: mine.signal });
       if (!answer.ok) throw await failure(answer);
+      // All that is open is told anew.
+      wanted.forEach((id) => sessions[id] && (sessions[id].terminals = []));
       await readLines<LiveLine>(answer, take);
     } catch (why) {
       if (mine.signal.aborted) return;
-      for (const id of wanted) {
-        const it = (sessions[id] ??= { people: null, terminals: [], over: "" });
-        it.over ||= why instanceof Error ? why.message : String(why);
-      }
+      if (why instanceof ApiError && why.status < 500) for (const id of wanted) watched(id).over ||= why.message;
     }
+    // What is neither over nor refused goes on.
+    const open = wanted.filter((id) => !sessions[id]?.over);
+    if (mine.signal.aborted || !open.length) return;
+    lost.value = true;
+    timer = window.setTimeout(() => void follow(open), AGAIN);
   }
 
   watch(
@@ -97,7 +109,10 @@ export function useLive(ids: Ref<string[]>) {
     (now) => void follow(now ? now.split(",") : []),
     { immediate: true },
   );
-  onUnmounted(() => stop?.abort());
+  onUnmounted(() => {
+    stop?.abort();
+    window.clearTimeout(timer);
+  });
 
   /** Shows a terminal on a screen from now on; gives what ends that. */
   function show(session: string, channel: number, screen: Screen): () => void {
@@ -113,7 +128,7 @@ export function useLive(ids: Ref<string[]>) {
     return () => all.delete(screen);
   }
 
-  return { sessions, show };
+  return { sessions, show, lost };
 }
 
 export type Live = ReturnType<typeof useLive>;
