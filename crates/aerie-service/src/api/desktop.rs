@@ -304,11 +304,12 @@ async fn watch(app: &Arc<App>, desktop: &Arc<Desktop>, watcher: &Watcher, mut to
             let order = match said {
                 FromViewer::Key(keysym, down) => Order::Key(keysym, down),
                 FromViewer::At(x, y, buttons) => Order::At(x, y, buttons),
-                other => {
+                remark @ (FromViewer::Say(_) | FromViewer::Note(_) | FromViewer::Line(_)) => {
                     pace.spend(1).await;
-                    take_part(app, desktop, watcher.person(), other).await;
+                    take_part(app, desktop, watcher.person(), remark).await;
                     continue;
                 }
+                _ => continue,
             };
             // Whoever acts on the machine needs the right to, with what they proved themselves.
             let holds = desktop.live().stage.people().2.as_deref() == Some(watcher.person());
