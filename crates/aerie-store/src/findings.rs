@@ -131,7 +131,7 @@ impl Store {
         sqlx::query(
             "INSERT INTO findings (id, kind, rank, machine, person, session, first, last, body, raised)
              VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)
-             ON CONFLICT (id) DO UPDATE SET last = max(last, excluded.last), body = excluded.body WHERE excluded.last >= findings.last",
+             ON CONFLICT (id) DO UPDATE SET rank = excluded.rank, last = max(last, excluded.last), body = excluded.body WHERE excluded.last >= findings.last",
         )
         .bind(&f.id)
         .bind(f.word())

@@ -63,8 +63,12 @@ impl Store {
         .bind(&pin.issued_by)
         .execute(&mut *work)
         .await?;
+        // Where it is not kept, the one before stays.
+        if done.rows_affected() == 0 {
+            return Ok(false);
+        }
         work.commit().await?;
-        Ok(done.rows_affected() == 1)
+        Ok(true)
     }
 
     /// One-time PINs, newest first, and those that stand for machines.

@@ -1,14 +1,20 @@
+mod asking;
+mod findings;
+mod machines;
+mod proofs;
+mod visits;
+
 use super::*;
 use aerie_core::evidence::{EventKind, LogKey, NewEvent, ProblemKind, SigningKey};
 
-struct Fixture {
+pub(super) struct Fixture {
     _dir: tempfile::TempDir,
     path: std::path::PathBuf,
     store: Store,
     log: EventLog,
 }
 
-async fn fixture() -> Fixture {
+pub(super) async fn fixture() -> Fixture {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("aerie.db");
     let store = Store::open(&path).await.unwrap();
@@ -23,7 +29,7 @@ async fn fixture() -> Fixture {
     Fixture { _dir: dir, path, store, log }
 }
 
-fn t(s: i64) -> Timestamp {
+pub(super) fn t(s: i64) -> Timestamp {
     Timestamp::from_second(1_780_000_000 + s).unwrap()
 }
 
