@@ -2211,6 +2211,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sessions/{id}/size": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How large the window is in which whose session it is works at the console: the terminal becomes so. */
+        post: operations["resizeTerminal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions/{id}/typed": {
         parameters: {
             query?: never;
@@ -6073,6 +6090,24 @@ export interface components {
             until: string;
             /** @description Why. */
             why: string;
+        };
+        /** @description The size of a window in which somebody works. */
+        TerminalSize: {
+            /**
+             * Format: int32
+             * @description The terminal.
+             */
+            channel: number;
+            /**
+             * Format: int32
+             * @description Columns: from 2 to 500, what is beyond becomes that.
+             */
+            columns: number;
+            /**
+             * Format: int32
+             * @description Rows, the same.
+             */
+            rows: number;
         };
         /** @description What the service says. */
         ToViewer: {
@@ -11227,6 +11262,41 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PeopleThere"];
                 };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    resizeTerminal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TerminalSize"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             403: {
                 headers: {

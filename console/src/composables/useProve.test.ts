@@ -2,7 +2,7 @@ import { flushPromises } from "@vue/test-utils";
 import { describe, expect, it, vi } from "vitest";
 import { ApiError } from "../api/client";
 import ProveDialog from "../ui/ProveDialog.vue";
-import { show, within } from "../testing/page";
+import { eventually, show, within } from "../testing/page";
 import { lena, problem, serve } from "../testing/service";
 import { proven, useProve } from "./useProve";
 
@@ -70,7 +70,7 @@ describe("what wants a recent proof", () => {
       await flushPromises();
     };
     await enter("000000");
-    await vi.waitFor(() => expect(dialog().textContent).toContain("it was used already"));
+    await eventually(() => expect(dialog().textContent).toContain("it was used already"));
     expect(dialog().querySelector<HTMLInputElement>("input[name=code]")!.value).toBe("");
     await enter(" 123456 ");
     expect(await done).toBe("done");

@@ -1,21 +1,18 @@
 <script setup lang="ts">
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
-import { computed, reactive, ref } from "vue";
-import { useRouter } from "vue-router";
+import { computed, ref } from "vue";
 import { api, unwrap, type Machine } from "../api/client";
 import { useFilter } from "../composables/useFilter";
 import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
-import { proven } from "../composables/useProve";
-import CodeShown from "../features/machines/CodeShown.vue";
 import MachineState from "../features/machines/MachineState.vue";
+import RegisterForm from "../features/machines/RegisterForm.vue";
+import SiteCodeForm from "../features/machines/SiteCodeForm.vue";
 import { ago, dayAndClock } from "../lib/time";
 import MoreButton from "../ui/MoreButton.vue";
-import ProblemNote from "../ui/ProblemNote.vue";
 import StateNote from "../ui/StateNote.vue";
 
 const STATES = ["online", "offline", "code issued", "no agent", "incomplete"];
-const router = useRouter();
 const queries = useQueryClient();
 const { may } = useMe();
 const { zone } = useNow();
@@ -55,29 +52,6 @@ const favour = useMutation({
 });
 
 const adding = ref<"" | "machine" | "site">("");
-const form = reactive({ name: "", via: "agent", address: "", site: "", owner: "", labels: "", accounts: "", note: "" });
-const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
-const add = useMutation({
-  mutationFn: () =>
-    proven(async () => {
-      const { name, labels, accounts, ...rest } = form;
-      const about = { ...rest, labels: words(labels), accounts: words(accounts) };
-      return unwrap(await api.POST("/api/v1/machines", { body: { name: name.trim(), about } }));
-    }),
-  onSuccess: (made) => {
-    void refresh();
-    void router.push(`/machines/${made.name}`);
-  },
-});
-const many = reactive({ site: "", uses: 10, labels: "" });
-const issue = useMutation({
-  mutationFn: () =>
-    proven(async () => {
-      const body = { site: many.site, uses: many.uses, labels: words(many.labels) };
-      return unwrap(await api.POST("/api/v1/enrolment-codes", { body }));
-    }),
-  onSuccess: () => queries.invalidateQueries({ queryKey: ["codes"] }),
-});
 const withdraw = useMutation({
   mutationFn: async (id: string) =>
     unwrap(await api.DELETE("/api/v1/enrolment-codes/{id}", { params: { path: { id } } })),
@@ -95,80 +69,8 @@ const withdraw = useMutation({
       </button>
     </span>
   </div>
-  <form
-    v-if="adding === 'machine'"
-    class="sheet mt-4 grid max-w-5xl grid-cols-2 gap-3 px-4 py-3.5 lg:grid-cols-3"
-    @submit.prevent="add.mutate()"
-  >
-    <label
-      ><span class="label">Name</span
-      ><input
-        v-model="form.name"
-        class="field mono w-full"
-        name="machine-name"
-        required
-        maxlength="64"
-        pattern="[a-z0-9][a-z0-9._\-]*"
-        v-focus
-    /></label>
-    <label
-      ><span class="label">How it is reached</span
-      ><select v-model="form.via" class="field w-full" name="machine-via">
-        <option value="agent">Through an agent on it</option>
-        <option value="relay">Through a relay of its site</option>
-        <option value="direct">Directly, over the network</option>
-      </select></label
-    >
-    <label
-      ><span class="label">SSH server, as host:port</span
-      ><input
-        v-model="form.address"
-        class="field mono w-full"
-        name="machine-address"
-        :placeholder="form.via === 'agent' ? '127.0.0.1:22' : '10.20.0.7:22'"
-    /></label>
-    <label><span class="label">Site</span><input v-model="form.site" class="field w-full" name="machine-site" /></label>
-    <label
-      ><span class="label">Who looks after it</span
-      ><input v-model="form.owner" class="field w-full" name="machine-owner"
-    /></label>
-    <label
-      ><span class="label">Accounts that may be used</span
-      ><input v-model="form.accounts" class="field mono w-full" name="machine-accounts" placeholder="operator"
-    /></label>
-    <label
-      ><span class="label">Labels</span
-      ><input v-model="form.labels" class="field mono w-full" name="machine-labels" placeholder="instrument tier=1"
-    /></label>
-    <label class="col-span-2"
-      ><span class="label">What it is for</span><input v-model="form.note" class="field w-full" name="machine-note"
-    /></label>
-    <span class="col-span-full flex gap-3">
-      <button class="button" data-kind="main" :disabled="add.isPending.value">Register</button>
-      <button type="button" class="button" @click="adding = ''">Cancel</button>
-    </span>
-    <ProblemNote class="col-span-full" :text="add.error.value?.message" />
-  </form>
-  <form
-    v-if="adding === 'site'"
-    class="sheet mt-4 flex max-w-5xl flex-wrap items-end gap-3 px-4 py-3.5"
-    @submit.prevent="issue.mutate()"
-  >
-    <label
-      ><span class="label">Site</span><input v-model="many.site" class="field" name="code-site" required v-focus
-    /></label>
-    <label
-      ><span class="label">For so many machines</span
-      ><input v-model.number="many.uses" type="number" class="field w-28" name="code-uses" min="1" max="10000"
-    /></label>
-    <label
-      ><span class="label">Labels they get</span><input v-model="many.labels" class="field mono" name="code-labels"
-    /></label>
-    <button class="button" data-kind="main" :disabled="issue.isPending.value">Issue a code</button>
-    <button type="button" class="button" @click="adding = ''">Close</button>
-    <ProblemNote class="w-full" :text="issue.error.value?.message" />
-    <CodeShown v-if="issue.data.value" class="w-full" :issued="issue.data.value" :zone="zone" />
-  </form>
+  <RegisterForm v-if="adding === 'machine'" class="mt-4" @close="adding = ''" />
+  <SiteCodeForm v-if="adding === 'site'" class="mt-4" :zone="zone" @close="adding = ''" />
   <ul v-if="codes.data.value?.length" class="sheet mt-4 divide-y divide-line" aria-label="Codes that are good">
     <li v-for="c in codes.data.value" :key="c.id" class="flex flex-wrap items-baseline gap-x-4 px-4 py-1.5">
       <span

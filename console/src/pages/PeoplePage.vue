@@ -11,6 +11,7 @@ import { ROLES } from "../lib/roles";
 import MoreButton from "../ui/MoreButton.vue";
 import StateNote from "../ui/StateNote.vue";
 import ProblemNote from "../ui/ProblemNote.vue";
+import { words } from "../lib/words";
 
 const router = useRouter();
 const queries = useQueryClient();
@@ -40,7 +41,7 @@ const form = reactive({ name: "", full_name: "", organisation: "", groups: "", r
 const add = useMutation({
   mutationFn: () =>
     proven(async () => {
-      const groups = form.groups.split(/[\s,]+/).filter(Boolean);
+      const groups = words(form.groups);
       const body = {
         name: form.name.trim(),
         full_name: form.full_name,

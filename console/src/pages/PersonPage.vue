@@ -14,6 +14,7 @@ import { inPath } from "../lib/keys";
 import { ago } from "../lib/time";
 import StateNote from "../ui/StateNote.vue";
 import ProblemNote from "../ui/ProblemNote.vue";
+import { words } from "../lib/words";
 
 const props = defineProps<{ name: string }>();
 const router = useRouter();
@@ -65,7 +66,7 @@ const change = useMutation({
     void refresh();
   },
 });
-const save = () => change.mutate({ ...form, groups: form.groups.split(/[\s,]+/).filter(Boolean) });
+const save = () => change.mutate({ ...form, groups: words(form.groups) });
 const invite = useMutation({
   mutationFn: () =>
     proven(async () => unwrap(await api.POST("/api/v1/people/{name}/invitation", { params: path.value }))),

@@ -8,6 +8,7 @@ import FindingTabs from "../features/findings/FindingTabs.vue";
 import { dayAndClock } from "../lib/time";
 import ProblemNote from "../ui/ProblemNote.vue";
 import StateNote from "../ui/StateNote.vue";
+import { words } from "../lib/words";
 
 /** Reports that are mailed now and then, and the next one as it would be mailed. */
 const { zone } = useNow();
@@ -28,7 +29,7 @@ const every = ref("week");
 const hour = ref(7);
 const by = ref<string>("person");
 const to = ref("");
-const names = computed(() => to.value.split(/[\s,]+/).filter(Boolean));
+const names = computed(() => words(to.value));
 const sample = useQuery({
   queryKey: ["report", by],
   queryFn: async () => unwrap(await api.GET("/api/v1/report", { params: { query: { by: by.value } } })),

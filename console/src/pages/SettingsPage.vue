@@ -24,6 +24,8 @@ const why = ref("");
 const refresh = () => queries.invalidateQueries({ queryKey: ["settings"] });
 
 function edit(s: Setting) {
+  // What was wrong with another is not said of this one.
+  change.reset();
   editing.value = s;
   value.value = s.value;
   why.value = "";

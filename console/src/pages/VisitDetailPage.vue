@@ -179,8 +179,9 @@ const said = (kind: string, who: string, text: string) =>
               required
               placeholder="Write a note; it goes to the ticket"
           /></label>
-          <button class="button">Note</button>
+          <button class="button" :disabled="addNote.isPending.value">Note</button>
         </form>
+        <ProblemNote class="mt-2" :text="addNote.error.value?.message" />
       </div>
       <div class="flex flex-col gap-4">
         <section class="sheet px-4 py-3.5" aria-label="About">

@@ -1,7 +1,7 @@
 import { flushPromises, type VueWrapper } from "@vue/test-utils";
 import { beforeEach, describe, expect, it, vi } from "vitest";
 import { router } from "../router";
-import { visit } from "../testing/page";
+import { eventually, visit } from "../testing/page";
 import { lena, problem, serve } from "../testing/service";
 import { FakeSocket } from "../testing/socket";
 
@@ -52,7 +52,7 @@ describe("every page", () => {
       problem(503, "unready", "The archive disk is full.", "The service is not ready"),
     );
     const { page } = await visit(router.options.routes, path);
-    await vi.waitFor(async () => {
+    await eventually(async () => {
       await flushPromises();
       expect(page.text()).toContain("The archive disk is full.");
     });

@@ -1,6 +1,6 @@
 import { QueryClient, VueQueryPlugin } from "@tanstack/vue-query";
 import { enableAutoUnmount, flushPromises, mount } from "@vue/test-utils";
-import { afterEach } from "vitest";
+import { afterEach, vi } from "vitest";
 import { defineComponent, h, type Component } from "vue";
 import { createMemoryHistory, createRouter, RouterView, type RouteRecordRaw } from "vue-router";
 import { focus } from "../lib/focus";
@@ -51,3 +51,6 @@ export async function within<T>(use: () => T, path = "/") {
   });
   return { ...(await show(host, {}, path)), it: given as T };
 }
+
+/** Waits until something holds, also on a machine that is busy with other things. */
+export const eventually = (holds: () => void | Promise<void>) => vi.waitFor(holds, { timeout: 20_000 });

@@ -1,6 +1,6 @@
 /** What the service answers to a call: data, a problem with its status, or nothing ever. */
 export type Answer = { status?: number; body?: unknown } | "never";
-type Answerer = (path: string, body: unknown) => Answer | undefined;
+type Answerer = (path: string, body: unknown) => Answer | undefined | Promise<Answer>;
 
 /** One call that the page made. */
 export interface Call {
@@ -39,7 +39,7 @@ export function serve(
     const path = url.pathname.replace("/api/v1", "");
     calls.push({ method: request.method, path, query: Object.fromEntries(url.searchParams), body });
     const found = answers[`${request.method} ${path}`];
-    const answer = (typeof found === "function" ? found(path, body) : found) ?? otherwise;
+    const answer = (await (typeof found === "function" ? found(path, body) : found)) ?? otherwise;
     if (answer === "never") return new Promise<Response>(() => undefined);
     const { status = 200, body: said } = answer;
     if (said === undefined) return new Response(null, { status: status === 200 ? 204 : status });

@@ -1,6 +1,6 @@
-//! A shell for whoever helps, over a stream of the tunnel: the bytes of a terminal, each way. It is the person's own, with the person's rights.
+//! A shell for whoever helps, over a stream of the tunnel: what is typed and the size of the terminal one way, what it shows the other. It is the person's own, with the person's rights.
 
-use aerie_core::visit::SHELL_SIZE;
+use aerie_core::visit::{SHELL_SIZE, ShellReader, ToShell};
 use aerie_tunnel::Asked;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
@@ -61,7 +61,22 @@ pub(crate) async fn serve(asked: Asked, note: &crate::serve::Note) {
             }
         }
     };
-    let inward = async { tokio::io::copy(&mut hearing, &mut typed).await };
+    let inward = async {
+        let (mut reader, mut piece) = (ShellReader::default(), vec![0; PIECE]);
+        while let Ok(n) = hearing.read(&mut piece).await
+            && n > 0
+        {
+            reader.handle(piece.get(..n).unwrap_or_default());
+            // What cannot be read ends it, as the end of the stream does.
+            while let Some(piece) = reader.poll().ok()? {
+                match piece {
+                    ToShell::Typed(bytes) => typed.write_all(&bytes).await.ok()?,
+                    ToShell::Size(columns, rows) => typed.resize(Size::new(rows, columns)).ok()?,
+                }
+            }
+        }
+        Some(())
+    };
     let gone = async {
         let _ = child.wait().await;
         // What it wrote last is on its way; what it left running in the background holds nothing open.

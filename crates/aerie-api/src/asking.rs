@@ -228,6 +228,17 @@ pub struct Typed {
     pub text: String,
 }
 
+/// The size of a window in which somebody works.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TerminalSize {
+    /// The terminal.
+    pub channel: u32,
+    /// Columns: from 2 to 500, what is beyond becomes that.
+    pub columns: u16,
+    /// Rows, the same.
+    pub rows: u16,
+}
+
 /// Which sessions to watch.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]

@@ -4,7 +4,7 @@ use crate::people::name;
 use crate::{Client, ClientError, Result};
 use aerie_api::{
     DeputyView, Extension, FindingView, Invited, Keyboard, LiveLine, LiveQuery, LockdownView, NewAnswer, NewRequest, NoticeView, PassView,
-    PeopleThere, RequestView, StopOrder, Stopped, Typed, WhyNote,
+    PeopleThere, RequestView, StopOrder, Stopped, TerminalSize, Typed, WhyNote,
 };
 use reqwest::Method;
 
@@ -161,6 +161,15 @@ impl Client {
         self.send(self.call(Method::POST, &format!("sessions/{}/typed", name(id))).json(&Typed { channel, text: text.into() }))
             .await
             .map(drop)
+    }
+
+    /// Says how large the window is in which one works.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn resize_terminal(&self, id: &str, channel: u32, (columns, rows): (u16, u16)) -> Result<()> {
+        let size = TerminalSize { channel, columns, rows };
+        self.send(self.call(Method::POST, &format!("sessions/{}/size", name(id))).json(&size)).await.map(drop)
     }
 
     /// Closes the finding of an emergency.

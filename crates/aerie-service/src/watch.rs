@@ -1,5 +1,6 @@
 //! The terminals of a live session for those who watch or take part: what they show now, what they show next, and who types.
 
+use aerie_core::visit::ToShell;
 use bytes::Bytes;
 use std::collections::{BTreeMap, VecDeque};
 use std::num::NonZeroU16;
@@ -53,7 +54,7 @@ struct Terminal {
     rows: u16,
     kept: VecDeque<Bytes>,
     bytes: usize,
-    typing: mpsc::Sender<Bytes>,
+    typing: mpsc::Sender<ToShell>,
     /// Whose session it is, where they type at the console.
     owner: Option<String>,
 }
@@ -91,16 +92,16 @@ impl Stage {
     }
 
     /// A terminal is there. What comes out of the receiver was typed by a guest.
-    pub(crate) fn open(&self, channel: u32, size: (u16, u16)) -> mpsc::Receiver<Bytes> {
+    pub(crate) fn open(&self, channel: u32, size: (u16, u16)) -> mpsc::Receiver<ToShell> {
         self.add(channel, size, None)
     }
 
     /// A terminal is there into which whose session it is types at the console, as guests do.
-    pub(crate) fn open_own(&self, channel: u32, size: (u16, u16), owner: &str) -> mpsc::Receiver<Bytes> {
+    pub(crate) fn open_own(&self, channel: u32, size: (u16, u16), owner: &str) -> mpsc::Receiver<ToShell> {
         self.add(channel, size, Some(owner.into()))
     }
 
-    fn add(&self, channel: u32, (columns, rows): (u16, u16), owner: Option<String>) -> mpsc::Receiver<Bytes> {
+    fn add(&self, channel: u32, (columns, rows): (u16, u16), owner: Option<String>) -> mpsc::Receiver<ToShell> {
         let (typing, typed) = mpsc::channel(TYPED);
         self.lock().terminals.insert(channel, Terminal { columns, rows, kept: VecDeque::new(), bytes: 0, typing, owner });
         self.resize(channel, columns, rows);
@@ -230,7 +231,16 @@ impl Stage {
             return true;
         }
         let has = owns || inner.keyboard.as_deref() == Some(person);
-        has && inner.terminals.get(&channel).is_some_and(|t| t.typing.try_send(bytes).is_ok())
+        has && inner.terminals.get(&channel).is_some_and(|t| t.typing.try_send(ToShell::Typed(bytes.into())).is_ok())
+    }
+
+    /// Whose session it is, and who types at the console, has a window of this size; false where it is not theirs. A size that is there already is
+    /// told to nobody.
+    pub(crate) fn handle_size(&self, person: &str, channel: u32, columns: u16, rows: u16) -> bool {
+        let inner = self.lock();
+        let own = inner.terminals.get(&channel).filter(|t| t.owner.as_deref() == Some(person));
+        let size = ToShell::size(columns, rows);
+        own.is_some_and(|t| size == ToShell::Size(t.columns, t.rows) || t.typing.try_send(size).is_ok())
     }
 }
 
@@ -291,11 +301,22 @@ mod tests {
         assert!(stage.give_keyboard(Some("arlo")) && !stage.give_keyboard(Some("piet")) && !stage.give_keyboard(Some("noa")));
         assert_eq!(stage.people().2.as_deref(), Some("arlo"));
         assert!(stage.handle_typed("arlo", 7, Bytes::from_static(b"a")) && !stage.handle_typed("piet", 7, Bytes::from_static(b"p")));
-        assert_eq!(typed.try_recv().unwrap(), "a");
+        assert_eq!(typed.try_recv().unwrap(), ToShell::Typed(b"a".to_vec()));
         stage.come("arlo");
         stage.come("arlo");
         assert!(!stage.go("arlo") && stage.people().2.is_some());
         assert!(stage.go("arlo") && stage.people().2.is_none(), "whoever leaves lets go of it");
         assert!(stage.give_keyboard(Some("arlo")) && stage.dismiss("arlo") && stage.people().2.is_none());
+    }
+
+    #[test]
+    fn a_terminal_has_the_size_of_the_window_of_whose_it_is() {
+        let stage = Stage::default();
+        let mut typed = stage.open_own(1, (100, 30), "mira");
+        let _of_a_client = stage.open(2, (80, 24));
+        assert!(!stage.handle_size("nils", 1, 90, 40) && !stage.handle_size("mira", 2, 90, 40) && !stage.handle_size("mira", 3, 90, 40));
+        assert!(stage.handle_size("mira", 1, 100, 30) && typed.try_recv().is_err(), "it has that size already");
+        assert!(stage.handle_size("mira", 1, 0, 9999));
+        assert_eq!(typed.try_recv().unwrap(), ToShell::Size(2, 500));
     }
 }

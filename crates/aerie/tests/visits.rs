@@ -380,6 +380,9 @@ async fn a_shell_on_the_computer_of_whoever_is_helped_is_theirs_to_give_and_to_t
     shows(&mira, &session, "stty size; echo $((6*7))-$TERM\r", "42-xterm-256color").await;
     shows(&mira, &session, "", "30 100").await;
     is_refused(nils.type_into(&session, 1, "x").await, "");
+    is_refused(nils.resize_terminal(&session, 1, (90, 40)).await, "its own window");
+    mira.resize_terminal(&session, 1, (90, 40)).await.unwrap();
+    shows(&mira, &session, "clear; stty size\r", "40 90").await;
     assert_eq!(own.admin().session(&session).await.unwrap().uses, ["shell"]);
     // Taken back: whatever ran in it is over.
     let left = dir.path().join("left");

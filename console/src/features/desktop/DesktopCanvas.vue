@@ -3,6 +3,7 @@ import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 import type { Area, DesktopMessage } from "../../lib/desktop";
 import { Film } from "./film";
 import { cursorOf, drawOver } from "./over";
+import { Pointer } from "./pointer";
 import { Keyboard } from "../../lib/keysyms";
 
 /** The picture of a desktop, with what is drawn over it; keys and pointer of whoever has the keyboard. */
@@ -31,8 +32,8 @@ const emit = defineEmits<{
   screens: [number: number];
 }>();
 
-const LONG_PRESS = 600;
-const WHEEL_STEP = 40;
+/** Points of one drawn line, at most (docs/formats/desktop.md). */
+const LONGEST_LINE = 2000;
 
 const picture = ref<HTMLCanvasElement>();
 const over = ref<HTMLCanvasElement>();
@@ -62,12 +63,7 @@ const film = new Film(
 let lines: { who: string; points: [number, number][] }[] = [];
 let pointer: [number, number] | undefined;
 let mine: [number, number][] | undefined;
-let buttons = 0;
-let moved: [number, number] | undefined;
-let frame = 0;
-let wheel = 0;
-let press = 0;
-let touch: { x: number; y: number; dragging: boolean } | undefined;
+const hand = new Pointer(place, (x, y, buttons) => emit("at", x, y, buttons));
 
 const shown = computed(() => (props.acting && !props.drawing ? cursor.value : props.drawing ? "crosshair" : "default"));
 
@@ -145,20 +141,6 @@ function place(event: { clientX: number; clientY: number }): [number, number] {
   ];
 }
 
-function send(at: [number, number]) {
-  emit("at", at[0], at[1], buttons);
-}
-
-/** Movements go out once a frame of this screen: more of them nobody sees. */
-function move(at: [number, number]) {
-  moved = at;
-  frame ||= requestAnimationFrame(() => {
-    frame = 0;
-    if (moved) send(moved);
-    moved = undefined;
-  });
-}
-
 function down(event: PointerEvent) {
   typing.value?.focus({ preventScroll: true });
   if (props.drawing) {
@@ -169,81 +151,36 @@ function down(event: PointerEvent) {
   if (!props.acting) return;
   event.preventDefault();
   picture.value?.setPointerCapture(event.pointerId);
-  const at = place(event);
-  if (event.pointerType === "touch") {
-    touch = { x: event.clientX, y: event.clientY, dragging: false };
-    move(at);
-    // Held still, a finger is the right button.
-    press = window.setTimeout(() => {
-      if (!touch || touch.dragging) return;
-      touch = undefined;
-      click(at, 4);
-    }, LONG_PRESS);
-    return;
-  }
-  buttons |= [1, 2, 4][event.button] ?? 0;
-  moved = undefined;
-  send(at);
-}
-
-function click(at: [number, number], button: number) {
-  buttons = button;
-  send(at);
-  buttons = 0;
-  send(at);
+  hand.down(event);
 }
 
 function moving(event: PointerEvent) {
   if (mine) {
-    mine.push(place(event));
-    return overlay();
-  }
-  if (!props.acting) return;
-  if (event.pointerType === "touch") {
-    if (!touch) return;
-    if (!touch.dragging && Math.hypot(event.clientX - touch.x, event.clientY - touch.y) > 8) {
-      touch.dragging = true;
-      buttons = 1;
-      send(place({ clientX: touch.x, clientY: touch.y }));
-    }
-    if (!touch.dragging) return;
-  }
-  move(place(event));
+    // A long line gets coarser, and not shorter.
+    if (mine.push(place(event)) > LONGEST_LINE) mine = mine.filter((_, n) => n % 2 === 0);
+    overlay();
+  } else if (props.acting) hand.move(event);
 }
 
 function up(event: PointerEvent) {
   if (mine) {
-    emit("line", mine.slice(0, 2000));
+    emit("line", mine);
     mine = undefined;
-    return overlay();
-  }
-  if (!props.acting) return;
-  window.clearTimeout(press);
-  const at = place(event);
-  if (event.pointerType === "touch") {
-    if (touch && !touch.dragging) click(at, 1);
-    else if (touch) {
-      buttons = 0;
-      send(at);
-    }
-    touch = undefined;
-    return;
-  }
-  buttons &= ~([1, 2, 4][event.button] ?? 0);
-  moved = undefined;
-  send(at);
+    overlay();
+  } else if (props.acting) hand.up(event);
+}
+
+/** The browser took the pointer away: what was begun is not done. */
+function cancelled() {
+  mine = undefined;
+  overlay();
+  hand.release();
 }
 
 function scrolled(event: WheelEvent) {
   if (!props.acting || props.drawing) return;
   event.preventDefault();
-  wheel += event.deltaMode ? event.deltaY * WHEEL_STEP : event.deltaY;
-  const at = place(event);
-  for (; Math.abs(wheel) >= WHEEL_STEP; wheel -= Math.sign(wheel) * WHEEL_STEP) {
-    const button = wheel < 0 ? 8 : 16;
-    emit("at", at[0], at[1], buttons | button);
-    emit("at", at[0], at[1], buttons);
-  }
+  hand.scroll(event);
 }
 
 function pressed(event: KeyboardEvent) {
@@ -264,16 +201,16 @@ function written(event: Event) {
   if (!e.isComposing && typing.value) typing.value.value = "";
 }
 
+/** Nothing stays pressed on the machine. */
 function left() {
   keyboard.releaseAll();
-  if (buttons && moved === undefined) buttons = 0;
+  hand.release();
 }
 
 onMounted(() => window.addEventListener("blur", left));
 onBeforeUnmount(() => {
   window.removeEventListener("blur", left);
-  keyboard.releaseAll();
-  cancelAnimationFrame(frame);
+  left();
   film.end();
 });
 defineExpose({
@@ -315,7 +252,7 @@ defineExpose({
         @pointerdown="down"
         @pointermove="moving"
         @pointerup="up"
-        @pointercancel="up"
+        @pointercancel="cancelled"
         @wheel="scrolled"
         @contextmenu.prevent
       />

@@ -1,6 +1,6 @@
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { within } from "../../testing/page";
+import { eventually, within } from "../../testing/page";
 import { FakeSocket } from "../../testing/socket";
 import { useDesktop, type DesktopTarget } from "./useDesktop";
 
@@ -139,7 +139,7 @@ describe("the dialogue about a desktop", () => {
     socket.says(began);
     socket.shows(await packed(7, [1, 5, 0, 3, 32], false));
     socket.shows(await packed(8, [6, 0, 105, 0, 104, 105], true));
-    await vi.waitFor(() =>
+    await eventually(() =>
       expect(socket.sent.filter((s) => "drawn" in (s as object))).toEqual([{ drawn: 7 }, { drawn: 8 }]),
     );
     const drawn: unknown[] = [];
@@ -149,7 +149,7 @@ describe("the dialogue about a desktop", () => {
     // For what cannot be unpacked all is asked anew; what comes after it is shown.
     socket.shows(new Uint8Array([0, 0, 0, 0, 0, 0, 0, 9, 1, 255, 255, 255]).buffer);
     socket.shows(await packed(10, [1, 2, 0, 2, 0], true));
-    await vi.waitFor(() => expect(drawn).toHaveLength(2));
+    await eventually(() => expect(drawn).toHaveLength(2));
     expect(socket.sent.slice(-2)).toEqual(["refresh", { drawn: 10 }]);
   });
 

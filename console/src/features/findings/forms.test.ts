@@ -1,7 +1,7 @@
 import { flushPromises } from "@vue/test-utils";
-import { describe, expect, it, vi } from "vitest";
+import { describe, expect, it } from "vitest";
 import type { Finding, Now } from "../../api/client";
-import { show } from "../../testing/page";
+import { eventually, show } from "../../testing/page";
 import { lena, problem, serve } from "../../testing/service";
 import StopPanel from "../live/StopPanel.vue";
 import SuppressForm from "./SuppressForm.vue";
@@ -41,7 +41,7 @@ describe("what is to come up no more", () => {
     await page.get("input[name=until]").setValue("2036-12-01");
     await page.get("input[name=suppress-why]").setValue("For ever.");
     await page.get("form").trigger("submit");
-    await vi.waitFor(() => expect(page.text()).toContain("At most a year."));
+    await eventually(() => expect(page.text()).toContain("At most a year."));
     expect(page.get<HTMLInputElement>("input[name=suppress-why]").element.value).toBe("For ever.");
   });
 });
@@ -68,9 +68,9 @@ describe("the lockdown", () => {
     await page.get("button").trigger("click");
     await flushPromises();
     await because("Lightning.");
-    await vi.waitFor(() => expect(dialog()?.textContent).toContain("The log cannot be written."));
+    await eventually(() => expect(dialog()?.textContent).toContain("The log cannot be written."));
     await because("Lightning.");
-    await vi.waitFor(() => expect(dialog()).toBeNull());
+    await eventually(() => expect(dialog()).toBeNull());
     expect(calls.filter((c) => c.method === "PUT").map((c) => c.body)).toEqual([
       { why: "Lightning." },
       { why: "Lightning." },
@@ -85,6 +85,6 @@ describe("the lockdown", () => {
     await page.get("button").trigger("click");
     await flushPromises();
     await because("It is over.");
-    await vi.waitFor(() => expect(calls.at(-1)).toMatchObject({ method: "POST", body: { why: "It is over." } }));
+    await eventually(() => expect(calls.at(-1)).toMatchObject({ method: "POST", body: { why: "It is over." } }));
   });
 });

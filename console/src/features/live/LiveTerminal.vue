@@ -1,12 +1,34 @@
 <script setup lang="ts">
 import type { Terminal } from "@xterm/xterm";
 import { onMounted, onUnmounted, ref } from "vue";
-import { fontSize, openTerminal } from "../sessions/terminal";
+import { cellsIn, fontSize, openTerminal } from "../sessions/terminal";
 import type { Live } from "./useLive";
 
-/** One terminal of a live session, as it is now. */
-const props = defineProps<{ live: Live; session: string; channel: number; name: string; typing?: boolean }>();
-const emit = defineEmits<{ typed: [text: string] }>();
+/** One terminal of a live session, as it is now. Where whoever works in it has its size (`sizing`), it is told how many cells there is room for. */
+const props = defineProps<{
+  live: Live;
+  session: string;
+  channel: number;
+  name: string;
+  typing?: boolean;
+  sizing?: boolean;
+}>();
+const emit = defineEmits<{ typed: [text: string]; room: [columns: number, rows: number] }>();
+/** Size of the type in which one works, and the part of the window that the terminal may have. */
+const TYPE = 14;
+const PART = 0.6;
+/** A window that is drawn larger is measured when it rests. */
+const RESTS = 200;
+let timer = 0;
+
+function measure() {
+  const width = host.value?.clientWidth ?? 0;
+  if (width) emit("room", ...cellsIn(width - 16, window.innerHeight * PART, TYPE));
+}
+function measureSoon() {
+  window.clearTimeout(timer);
+  timer = window.setTimeout(measure, RESTS);
+}
 const host = ref<HTMLElement>();
 let terminal: Terminal | undefined;
 let leave: (() => void) | undefined;
@@ -26,6 +48,10 @@ function sized(columns: number, rows: number) {
 }
 
 onMounted(() => {
+  if (props.sizing) {
+    measure();
+    window.addEventListener("resize", measureSoon);
+  }
   leave = props.live.show(props.session, props.channel, {
     draw: (columns, rows, bytes) => {
       sized(columns, rows);
@@ -37,6 +63,8 @@ onMounted(() => {
   });
 });
 onUnmounted(() => {
+  window.removeEventListener("resize", measureSoon);
+  window.clearTimeout(timer);
   leave?.();
   terminal?.dispose();
 });

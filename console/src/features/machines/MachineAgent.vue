@@ -6,6 +6,7 @@ import { proven } from "../../composables/useProve";
 import { ago, dayAndClock } from "../../lib/time";
 import ProblemNote from "../../ui/ProblemNote.vue";
 import CodeShown from "./CodeShown.vue";
+import { words } from "../../lib/words";
 
 /** The agent of a machine: how it stands, its code, what it may reach for others, and its end. */
 const props = defineProps<{ detail: MachineDetail; zone: string; manages: boolean }>();
@@ -41,7 +42,7 @@ const relay = useMutation({
       unwrap(
         await api.PUT("/api/v1/machines/{name}/agent/relay", {
           params: path(),
-          body: { entries: (entries.value ?? "").split(/[\s,]+/).filter(Boolean) },
+          body: { entries: words(entries.value ?? "") },
         }),
       ),
     ),

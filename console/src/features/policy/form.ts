@@ -1,4 +1,5 @@
 import type { RuleCard } from "../../api/client";
+import { words } from "../../lib/words";
 
 export const CAPABILITIES = [
   "view",
@@ -70,11 +71,6 @@ const list = (v: unknown) =>
   Array.isArray(v) ? v.filter((x): x is string => typeof x === "string") : text(v) ? [text(v)] : [];
 const table = (v: unknown): Fields => (v && typeof v === "object" && !Array.isArray(v) ? (v as Fields) : {});
 const word = (factor: string) => factor.split(" ")[0]!;
-const parts = (v: string) =>
-  v
-    .split(/[\s,]+/)
-    .map((p) => p.trim())
-    .filter(Boolean);
 
 /** The form of a rule as it is written. */
 export function fromRule(rule: RuleCard): Form {
@@ -116,9 +112,9 @@ export function fieldsOf(form: Form, rule?: RuleCard): Fields {
     people: some(form.people),
     machines: some(form.machines),
     capabilities: several(form.capabilities),
-    accounts: several(parts(form.accounts)),
+    accounts: several(words(form.accounts)),
     hours: some(form.hours),
-    from: several(parts(form.from)),
+    from: several(words(form.from)),
     first_day: some(form.first_day),
     last_day: some(form.last_day),
   };
@@ -156,7 +152,7 @@ export function sentenceOf(form: Form): string {
       ? "nothing yet"
       : "everything";
   const when = form.hours ? ` in the hours ${form.hours}` : "";
-  const accounts = form.accounts ? ` as ${parts(form.accounts).join(" or ")}` : "";
+  const accounts = form.accounts ? ` as ${words(form.accounts).join(" or ")}` : "";
   const verb = {
     allow: "may use",
     forbid: "may not use",

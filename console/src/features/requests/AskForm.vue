@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { ref } from "vue";
 import { api, unwrap } from "../../api/client";
 import ProblemNote from "../../ui/ProblemNote.vue";
+import { words } from "../../lib/words";
 
 /** Asks for access to machines. */
 const queries = useQueryClient();
@@ -11,7 +12,6 @@ const capabilities = ref("shell");
 const hours = ref("4");
 const reason = ref("");
 const ticket = ref("");
-const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 const ask = useMutation({
   mutationFn: async () =>
     unwrap(

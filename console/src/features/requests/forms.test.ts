@@ -1,7 +1,7 @@
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { AccessRequest } from "../../api/client";
-import { show } from "../../testing/page";
+import { eventually, show } from "../../testing/page";
 import { problem, serve } from "../../testing/service";
 import AnswerForm from "./AnswerForm.vue";
 import AskForm from "./AskForm.vue";
@@ -59,7 +59,7 @@ describe("an answer to a request", () => {
     expect(no.attributes("disabled")).toBeDefined();
     await page.get("input[name=why]").setValue("Wait for the night.");
     await no.trigger("click");
-    await vi.waitFor(() => expect(page.text()).toContain("Somebody else answered."));
+    await eventually(() => expect(page.text()).toContain("Somebody else answered."));
     expect(posted(calls)).toEqual([{ yes: false, why: "Wait for the night." }]);
   });
 
@@ -102,7 +102,7 @@ describe("a request", () => {
     const { page } = await show(AskForm);
     await page.get("input[name=machines]").setValue("spectr-1");
     await page.get("form").trigger("submit");
-    await vi.waitFor(() => expect(page.text()).toContain("There is no machine spectr-1."));
+    await eventually(() => expect(page.text()).toContain("There is no machine spectr-1."));
     expect(page.get<HTMLInputElement>("input[name=machines]").element.value).toBe("spectr-1");
   });
 });

@@ -3,6 +3,9 @@ import { Terminal } from "@xterm/xterm";
 /** Width of a character of the monospaced family, in parts of the font size. */
 const ASPECT = 0.615;
 
+/** Height of a line, in parts of the font size. */
+const LINE = 1.15;
+
 /** Width of the terminal's own scroll bar. */
 const BAR = 14;
 
@@ -12,6 +15,12 @@ const BAR = 14;
 export function fontSize(width: number, columns: number): number {
   const cell = Math.floor((width - BAR) / columns);
   return Math.max(7, Math.min(14, Math.floor((cell / ASPECT) * 4) / 4));
+}
+
+/** Columns that a place of this width has in type of this size, and rows for so much height. */
+export function cellsIn(width: number, height: number, size: number): [number, number] {
+  const within = (n: number, least: number, most: number) => Math.max(least, Math.min(most, Math.floor(n)));
+  return [within((width - BAR) / Math.ceil(size * ASPECT), 40, 240), within(height / (size * LINE), 12, 80)];
 }
 
 /**
@@ -26,7 +35,7 @@ export function openTerminal(host: HTMLElement, columns: number, rows: number): 
     convertEol: false,
     scrollback: 5000,
     fontSize: fontSize(host.clientWidth, columns),
-    lineHeight: 1.15,
+    lineHeight: LINE,
     fontFamily: '"Atkinson Hyperlegible Mono Variable", "DejaVu Sans Mono", monospace',
     theme: { background: "#0e1215", foreground: "#e6e4dd", cursor: "#6fd0c9" },
   });

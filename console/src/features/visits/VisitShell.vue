@@ -22,6 +22,10 @@ const begin = useMutation({
   },
   onSuccess: () => emit("changed"),
 });
+const resize = useMutation({
+  mutationFn: async (body: { channel: number; columns: number; rows: number }) =>
+    unwrap(await api.POST("/api/v1/sessions/{id}/size", { params: { path: { id: session.value } }, body })),
+});
 const person = computed(() => props.visit.person || "The person");
 </script>
 
@@ -47,7 +51,9 @@ const person = computed(() => props.visit.person || "The person");
         :channel="c"
         :name="`the computer of ${person}`"
         typing
+        sizing
         @typed="typed(c, $event)"
+        @room="(columns, rows) => resize.mutate({ channel: c, columns, rows })"
       />
       <p class="mt-1 text-[0.85rem] text-soft">
         With the rights of {{ person }}, who sees that you are there and can take it back. What is shown is recorded.

@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { show } from "../../testing/page";
+import { eventually, show } from "../../testing/page";
 import { serve } from "../../testing/service";
 import { FakeSocket } from "../../testing/socket";
 import type { Standing } from "./useVisited";
@@ -159,26 +159,26 @@ describe("the page of whoever is helped", () => {
     await page.get("[data-testid=refuse-file]").trigger("click");
     expect(socket.sent.at(-1)).toEqual({ "refuse-file": "f1" });
     await page.get("[data-testid=take-file]").trigger("click");
-    await vi.waitFor(() => expect(page.text()).toContain("There is no such file any more."));
+    await eventually(() => expect(page.text()).toContain("There is no such file any more."));
     const input = page.get<HTMLInputElement>("input[name=give]");
     const choose = async (chosen: File) => {
       Object.defineProperty(input.element, "files", { value: [chosen], configurable: true });
       await input.trigger("change");
     };
     await choose(new File(["it broke"], "error log.txt"));
-    await vi.waitFor(() =>
+    await eventually(() =>
       expect(calls.at(-1)).toMatchObject({
         method: "POST",
         path: "/visits/v1/page/files",
         query: { name: "error log.txt" },
       }),
     );
-    await vi.waitFor(() => expect(input.attributes("disabled")).toBeUndefined());
+    await eventually(() => expect(input.attributes("disabled")).toBeUndefined());
     const large = new File(["x"], "large.bin");
     Object.defineProperty(large, "size", { value: (16 << 20) + 1 });
     const before = calls.length;
     await choose(large);
-    await vi.waitFor(() => expect(page.text()).toContain("A file has at most 16 MiB."));
+    await eventually(() => expect(page.text()).toContain("A file has at most 16 MiB."));
     expect(calls.length).toBe(before);
   });
 });

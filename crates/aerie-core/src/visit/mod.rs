@@ -4,8 +4,10 @@
 //! everywhere. [`Visit`] is the state machine: what happens comes in with its time, what must be done goes out as [`VisitEffect`].
 
 mod files;
+mod shell;
 
 pub use files::{FileState, FileWay, GivenFile, LARGEST_FILE, MOST_FILES, file_name};
+pub use shell::{LONGEST_TYPED, ShellReader, ToShell, Unreadable};
 
 use crate::policy::{Capabilities, Capability};
 use jiff::{SignedDuration, Timestamp};
@@ -21,9 +23,9 @@ pub const SHARED: [Capability; 1] = [Capability::View];
 pub const VISITED_SERVER: &str = "127.0.0.1:5900";
 /// What can be done besides where the person started the program for a visit, each after they agreed to it.
 pub const WITH_PROGRAM: [Capability; 4] = [Capability::Control, Capability::ClipboardIn, Capability::ClipboardOut, Capability::Shell];
-/// What the program for a visit is asked to open for a shell: a terminal's bytes, each way.
+/// What the program for a visit is asked to open for a shell.
 pub const SHELL_TARGET: &str = "shell-of-the-person";
-/// Columns and rows of its terminal.
+/// Columns and rows of its terminal, until whoever works in it has another size.
 pub const SHELL_SIZE: (u16, u16) = (100, 30);
 
 /// Remarks of one visit at most, and their length in characters.

@@ -292,6 +292,7 @@ fn asking_routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(watch::dismiss))
         .routes(routes!(watch::keyboard))
         .routes(routes!(watch::typed))
+        .routes(routes!(watch::size))
 }
 
 fn visit_files() -> OpenApiRouter<Arc<App>> {

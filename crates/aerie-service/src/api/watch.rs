@@ -6,10 +6,11 @@ use crate::known::{Asker, Wanted};
 use crate::service::App;
 use crate::sessions::LiveSession;
 use crate::watch::{Screen, Shown};
-use aerie_api::{GuestView, Invited, Keyboard, LiveLine, LiveQuery, PeopleThere, Typed};
+use aerie_api::{GuestView, Invited, Keyboard, LiveLine, LiveQuery, PeopleThere, TerminalSize, Typed};
 use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capability, Consent, Facts};
+use aerie_core::visit::LONGEST_TYPED;
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
@@ -25,8 +26,6 @@ use tokio::sync::mpsc;
 
 /// Sessions in one stream at most.
 const MOST_SESSIONS: usize = 16;
-/// Longest text that is typed at a time.
-const LONGEST_TYPED: usize = 4096;
 /// Guests of a session at most.
 const MOST_GUESTS: usize = 20;
 /// Lines that wait for a slow watcher.
@@ -322,5 +321,21 @@ pub(super) async fn typed(
         Ok(StatusCode::NO_CONTENT)
     } else {
         Err(Problem::not_allowed("Take the keyboard first."))
+    }
+}
+
+/// How large the window is in which whose session it is works at the console: the terminal becomes so.
+#[utoipa::path(post, path = "/sessions/{id}/size", operation_id = "resizeTerminal", params(("id" = String, Path)), request_body = TerminalSize, responses((status = 204), (status = 403), (status = 404)))]
+pub(super) async fn size(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(id): Path<String>,
+    Json(wanted): Json<TerminalSize>,
+) -> Result<StatusCode, Problem> {
+    let live = app.live.get(&id).ok_or_else(|| Problem::not_found("There is no live session of that identifier."))?;
+    if live.stage.handle_size(&caller.person.name, wanted.channel, wanted.columns, wanted.rows) {
+        Ok(StatusCode::NO_CONTENT)
+    } else {
+        Err(Problem::not_allowed("That terminal has the size that its own window has."))
     }
 }

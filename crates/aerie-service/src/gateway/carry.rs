@@ -5,6 +5,7 @@ use super::connection::{Connection, OpenSession};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::recording::{Frame, Transfer};
 use aerie_core::session::{SftpFilter, SftpOut};
+use aerie_core::visit::ToShell;
 use aerie_core::wording;
 use bytes::Bytes;
 use jiff::Timestamp;
@@ -131,7 +132,7 @@ impl Shared<'_> {
         mut read: ChannelReadHalf,
         back: &ChannelWriteHalf<ServerMsg>,
         target: &ChannelWriteHalf<ClientMsg>,
-        mut typed: Option<mpsc::Receiver<Bytes>>,
+        mut typed: Option<mpsc::Receiver<ToShell>>,
     ) {
         loop {
             let message = tokio::select! {
@@ -306,11 +307,14 @@ impl Shared<'_> {
     }
 }
 
-/// What a guest types; never where nobody can.
-async fn guests_type(typed: &mut Option<mpsc::Receiver<Bytes>>) -> Option<Bytes> {
-    match typed {
-        Some(typed) => typed.recv().await,
-        None => std::future::pending().await,
+/// What a guest types; never where nobody can. The size of the terminal is that of the person's own.
+async fn guests_type(typed: &mut Option<mpsc::Receiver<ToShell>>) -> Option<Bytes> {
+    let Some(typed) = typed else { return std::future::pending().await };
+    loop {
+        match typed.recv().await? {
+            ToShell::Typed(bytes) => return Some(bytes.into()),
+            ToShell::Size(..) => {}
+        }
     }
 }
 

@@ -13,7 +13,7 @@ use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capability, Consent};
 use aerie_core::recording::{Frame, Opened};
 use aerie_core::session::{EndReason, LoginName};
-use aerie_core::visit::{SHELL_SIZE, SHELL_TARGET};
+use aerie_core::visit::{SHELL_SIZE, SHELL_TARGET, ToShell};
 use bytes::Bytes;
 use jiff::Timestamp;
 use std::sync::Arc;
@@ -80,7 +80,7 @@ async fn carry(
     session: Arc<OpenSession>,
     meeting: Arc<Meeting>,
     stream: impl AsyncRead + AsyncWrite + Unpin,
-    mut typed: mpsc::Receiver<Bytes>,
+    mut typed: mpsc::Receiver<ToShell>,
 ) {
     let live = &session.live;
     let (mut read, mut write) = tokio::io::split(stream);
@@ -98,12 +98,23 @@ async fn carry(
         }
     };
     let inward = async {
-        while let Some(bytes) = typed.recv().await {
-            live.note_in(bytes.len(), Timestamp::now().as_millisecond());
-            if let Some(recording) = &session.recording {
-                recording.typed(CHANNEL, bytes.clone()).await;
+        while let Some(piece) = typed.recv().await {
+            let sent = piece.encode();
+            match piece {
+                ToShell::Typed(bytes) => {
+                    live.note_in(bytes.len(), Timestamp::now().as_millisecond());
+                    if let Some(recording) = &session.recording {
+                        recording.typed(CHANNEL, bytes.into()).await;
+                    }
+                }
+                ToShell::Size(columns, rows) => {
+                    live.stage.resize(CHANNEL, columns, rows);
+                    if let Some(recording) = &session.recording {
+                        recording.frame(CHANNEL, Frame::Size(columns, rows)).await;
+                    }
+                }
             }
-            if write.write_all(&bytes).await.is_err() || write.flush().await.is_err() {
+            if write.write_all(&sent).await.is_err() || write.flush().await.is_err() {
                 return;
             }
         }

@@ -79,7 +79,7 @@ async fn a_step_that_is_refused_changes_nothing_and_what_was_accepted_comes_back
         Err::<(String, Option<String>), _>("no")
     });
     assert_eq!(refused.await.unwrap(), Some(Err("no")));
-    assert_eq!(open(&f).await, [it.id.clone()]);
+    assert_eq!(open(&f).await, [it.id.as_str()]);
     let nobody = f.store.work_on_finding("nobody", "aud", t(11), |_, _| Ok::<_, ()>((String::new(), None)));
     assert_eq!(nobody.await.unwrap(), None);
     let accepted = f.store.work_on_finding(&it.id, "aud", t(12), |_, case| {
@@ -90,7 +90,7 @@ async fn a_step_that_is_refused_changes_nothing_and_what_was_accepted_comes_back
     let kept = f.store.finding(&it.id).await.unwrap().unwrap();
     assert_eq!(kept.settled.map(|s| (s.by, s.why, s.at)), Some(("aud".into(), "known".into(), t(12))));
     assert!(f.store.end_acceptances(t(99)).await.unwrap().is_empty());
-    assert_eq!(f.store.end_acceptances(t(100)).await.unwrap(), [it.id.clone()]);
-    assert_eq!(open(&f).await, [it.id.clone()]);
+    assert_eq!(f.store.end_acceptances(t(100)).await.unwrap(), [it.id.as_str()]);
+    assert_eq!(open(&f).await, [it.id.as_str()]);
     assert!(f.store.finding(&it.id).await.unwrap().unwrap().settled.is_none());
 }
