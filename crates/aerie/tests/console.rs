@@ -963,6 +963,11 @@ async fn with_the_program_for_a_visit_keyboard_and_mouse_are_lent_and_taken_back
     click(&rhea, "[data-testid=allow-shell]").await;
     find(&mira, "[data-testid=live-terminal] textarea").await.send_keys("echo seen-$((40+2))\n").await.unwrap();
     says(&mira, "[data-testid=live-terminal]", "seen-42").await;
+    // The terminal there is as large as the one that is seen here.
+    let rows = mira.find_all(By::Css("[data-testid=live-terminal] .xterm-rows > div")).await.unwrap().len();
+    assert!(rows > 12, "{rows}");
+    find(&mira, "[data-testid=live-terminal] textarea").await.send_keys("echo cells-$(stty size | cut -d' ' -f1)-\n").await.unwrap();
+    says(&mira, "[data-testid=live-terminal]", &format!("cells-{rows}-")).await;
     assert_eq!(faults(&mira).await, Vec::<String>::new());
     click(&rhea, "[data-testid=take-back-shell]").await;
     find(&mira, "[data-testid=ask-shell]").await;
