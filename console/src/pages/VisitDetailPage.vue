@@ -211,7 +211,7 @@ const said = (kind: string, who: string, text: string) =>
             <template v-if="v.sessions.length"
               ><dt>Sessions</dt>
               <dd>
-                <RouterLink v-for="s in v.sessions" :key="s" :to="`/sessions/${s}`" class="mono mr-2 inline-block">{{
+                <RouterLink v-for="s in v.sessions" :key="s" :to="`/sessions/${s}`" class="mono mr-2 inline-block py-0.5">{{
                   s
                 }}</RouterLink>
               </dd></template
