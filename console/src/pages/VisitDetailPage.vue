@@ -211,9 +211,13 @@ const said = (kind: string, who: string, text: string) =>
             <template v-if="v.sessions.length"
               ><dt>Sessions</dt>
               <dd>
-                <RouterLink v-for="s in v.sessions" :key="s" :to="`/sessions/${s}`" class="mono mr-2 inline-block py-0.5">{{
-                  s
-                }}</RouterLink>
+                <RouterLink
+                  v-for="s in v.sessions"
+                  :key="s"
+                  :to="`/sessions/${s}`"
+                  class="mono mr-2 inline-block py-0.5"
+                  >{{ s }}</RouterLink
+                >
               </dd></template
             >
           </dl>
