@@ -18,7 +18,7 @@ impl Pace {
         Self { most, since: now, spent: 0 }
     }
 
-    /// Spends so much, in the second that [`Pace::wait`] leads to.
+    /// Spends so much, after the second in which there is room for it has begun.
     pub(crate) async fn spend(&mut self, amount: usize) {
         tokio::time::sleep_until(self.handle_spent(amount, Instant::now())).await;
     }

@@ -7,7 +7,7 @@ mod common;
 
 use aerie_agent::consent::{Answering, Asking, Item, State};
 use aerie_agent::{RunOptions, StateDir};
-use aerie_api::{DeputyView, Extension, ForwardQuery, Invited, NewAnswer, NewRequest, RequestView, StopOrder};
+use aerie_api::{CheckOutNote, DeputyView, Extension, ForwardQuery, Invited, NewAnswer, NewRequest, RequestView, StopOrder};
 use aerie_client::{Client, ClientError, ListQuery, SessionQuery};
 use aerie_core::factor::message::{Message, content_digest};
 use common::own::{Own, Running, echo, enrolled};
@@ -69,6 +69,13 @@ machines = "name:pier"
 capabilities = ["forward"]
 accounts = ["operator"]
 limits = { session = "1h" }
+
+[[allow]]
+name = "in-need"
+people = "person:sunniva"
+machines = "name:pier"
+capabilities = ["check-out"]
+accounts = ["operator"]
 
 [[allow]]
 name = "help"
@@ -394,7 +401,12 @@ async fn stopping_everything_ends_it_with_the_reason_and_a_lockdown_keeps_others
     assert_eq!(refused(admin.stop(&StopOrder { why: why(), ..StopOrder::default() }).await).0, 422);
     assert_eq!(admin.stop(&order("sunniva")).await.unwrap().ended, 1);
     is_over(streams.remove(0)).await;
+    let note = CheckOutNote { reason: "the gateway is down".into(), ticket: None };
+    let check_out = async || refused(own.as_client("sunniva").check_out("pier", "operator", &note).await);
+    assert_eq!(check_out().await.0, 404, "the rules let her, and nothing is kept");
     admin.lock_down("Lightning on the ridge.").await.unwrap();
+    let (status, said) = check_out().await;
+    assert!(status == 403 && said.ends_with("the service is locked down."), "{status} {said}");
     assert_eq!(
         refused(opening(&own, "sunniva", "pier").await.unwrap()).1,
         "You may not forward ports through pier now: the service is locked down."

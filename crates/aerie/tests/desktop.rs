@@ -190,6 +190,9 @@ async fn others_watch_talk_and_take_the_keyboard_when_they_are_invited() {
     guest.say(FromViewer::Say("shall I?".into())).await;
     host.until("what she said", |v| v.said.contains(&(Saying::Chat, "mira".into(), "shall I?".into()))).await;
     client.invite_into(&id, &Invited { person: "mira".into(), control: true }).await.unwrap();
+    own.admin().lock_down("Lightning on the ridge.").await.unwrap();
+    is_refused(desk.keyboard(&id, Some("mira")).await, "locked down");
+    own.admin().lift("It is over.").await.unwrap();
     desk.keyboard(&id, Some("mira")).await.unwrap();
     guest
         .until("the keyboard", |v| {
