@@ -37,7 +37,10 @@ impl SshServer {
 }
 
 fn unpack(cache: &Path, root: &Path) -> Result<(), String> {
-    let packages = cache.join("packages");
+    // Two demos may begin at once: each works in a directory of its own, and the first to finish gives the result its name.
+    std::fs::create_dir_all(cache).map_err(|e| format!("{}: {e}", cache.display()))?;
+    let own = tempfile::Builder::new().prefix("openssh-").tempdir_in(cache).map_err(|e| format!("{}: {e}", cache.display()))?;
+    let packages = own.path().join("packages");
     std::fs::create_dir_all(&packages).map_err(|e| format!("{}: {e}", packages.display()))?;
     let run = |command: &mut Command, what: &str| -> Result<(), String> {
         let status = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status();
@@ -51,12 +54,15 @@ fn unpack(cache: &Path, root: &Path) -> Result<(), String> {
         run(Command::new("apt-get").arg("download").args(PACKAGES).current_dir(&packages), "`apt-get download openssh-server`")?;
     }
     // Unpacked beside and then renamed, so that a broken attempt is not taken for a whole one.
-    let partial = cache.join("openssh.partial");
-    let _ = std::fs::remove_dir_all(&partial);
+    let partial = own.path().join("root");
     for entry in std::fs::read_dir(&packages).map_err(|e| e.to_string())?.flatten() {
         if entry.path().extension().is_some_and(|e| e == "deb") {
             run(Command::new("dpkg-deb").arg("-x").arg(entry.path()).arg(&partial), "`dpkg-deb -x`")?;
         }
     }
-    std::fs::rename(&partial, root).map_err(|e| e.to_string())
+    match std::fs::rename(&partial, root) {
+        // Somebody else was faster, and theirs is whole.
+        Err(_) if root.join("usr/sbin/sshd").exists() => Ok(()),
+        done => done.map_err(|e| e.to_string()),
+    }
 }

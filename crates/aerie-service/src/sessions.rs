@@ -39,6 +39,8 @@ pub(crate) struct LiveSession {
     pub(crate) idle_ms: AtomicI64,
     /// When it began, in milliseconds since the epoch.
     pub(crate) began_ms: i64,
+    /// Its place among all sessions since the service started: which of several that begin at once comes first.
+    order: u64,
     /// Bytes it may carry, both directions together.
     pub(crate) volume_limit: AtomicU64,
     /// What is to be said in its terminals (true) or marked in its recording (false).
@@ -51,14 +53,16 @@ pub(crate) struct LiveSession {
 }
 
 impl LiveSession {
-    pub(crate) fn new(id: &str, person: &str, (machine, account): (&str, &str), rule: &str, now_ms: i64) -> Self {
+    /// The session for which this place was reserved.
+    pub(crate) fn new(place: &Reserved, (machine, account): (&str, &str), rule: &str, now_ms: i64) -> Self {
+        let Beginner { id, person, order } = &place.beginner;
         // A line for each thing that somebody does at the console.
         let (said, to_say) = tokio::sync::mpsc::unbounded_channel();
         Self {
             said,
             to_say: to_say.into(),
-            id: id.into(),
-            person: person.into(),
+            id: id.clone(),
+            person: person.clone(),
             machine: machine.into(),
             account: account.into(),
             rule: rule.into(),
@@ -71,6 +75,7 @@ impl LiveSession {
             ends_ms: 0.into(),
             idle_ms: 0.into(),
             began_ms: now_ms,
+            order: *order,
             volume_limit: u64::MAX.into(),
             talk: ForPerson::default(),
             end: Mutex::new(None),
@@ -184,49 +189,124 @@ impl ForPerson {
     }
 }
 
-/// All live sessions by their identifier.
+/// A session that is being begun: it counts as one, so that of several at once no more begin than the rules allow.
+#[derive(Debug, Clone)]
+struct Beginner {
+    id: String,
+    person: String,
+    order: u64,
+}
+
+/// A place for a session that is being begun; given back when dropped.
+#[derive(Debug)]
+pub(crate) struct Reserved {
+    beginner: Beginner,
+    sessions: Arc<LiveSessions>,
+}
+
+impl Drop for Reserved {
+    fn drop(&mut self) {
+        self.sessions.inner().beginning.retain(|b| b.order != self.beginner.order);
+    }
+}
+
+/// All live sessions by their identifier, and those that are being begun.
 #[derive(Debug, Default)]
-pub(crate) struct LiveSessions(Mutex<HashMap<String, Arc<LiveSession>>>);
+pub(crate) struct LiveSessions(Mutex<Inner>);
+
+#[derive(Debug, Default)]
+struct Inner {
+    live: HashMap<String, Arc<LiveSession>>,
+    beginning: Vec<Beginner>,
+    next: u64,
+}
+
+/// Which session a decision is about.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Own<'a> {
+    /// One that was not begun.
+    None,
+    /// One that is being begun.
+    Beginning(&'a Reserved),
+    /// One that is live.
+    Live(&'a LiveSession),
+}
 
 impl LiveSessions {
-    fn map(&self) -> std::sync::MutexGuard<'_, HashMap<String, Arc<LiveSession>>> {
+    fn inner(&self) -> std::sync::MutexGuard<'_, Inner> {
         self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
+    /// Takes a place for a session that is to begin: decide with it, and drop it where that is a no.
+    pub(crate) fn reserve(self: &Arc<Self>, id: &str, person: &str) -> Reserved {
+        let mut inner = self.inner();
+        inner.next += 1;
+        let beginner = Beginner { id: id.into(), person: person.into(), order: inner.next };
+        inner.beginning.push(beginner.clone());
+        Reserved { beginner, sessions: self.clone() }
+    }
+
+    /// The session for which a place was reserved is live.
     pub(crate) fn add(&self, session: Arc<LiveSession>) {
-        self.map().insert(session.id.clone(), session);
+        let mut inner = self.inner();
+        inner.beginning.retain(|b| b.order != session.order);
+        inner.live.insert(session.id.clone(), session);
     }
 
     pub(crate) fn remove(&self, id: &str) {
-        self.map().remove(id);
+        self.inner().live.remove(id);
     }
 
     pub(crate) fn get(&self, id: &str) -> Option<Arc<LiveSession>> {
-        self.map().get(id).cloned()
+        self.inner().live.get(id).cloned()
     }
 
-    /// How many sessions this person has open besides `own`; of those that began after it, none.
-    pub(crate) fn beside(&self, person: &str, own: Option<&LiveSession>) -> u32 {
-        let map = self.map();
-        let counts = |s: &&Arc<LiveSession>| {
-            s.person == person && !s.ended.is_cancelled() && own.is_none_or(|o| (s.began_ms, &s.id) < (o.began_ms, &o.id))
+    /// How many sessions this person has open or begins besides `own`; of those that come after it, none.
+    pub(crate) fn beside(&self, person: &str, own: Own<'_>) -> u32 {
+        let before = match own {
+            Own::None => u64::MAX,
+            Own::Beginning(place) => place.beginner.order,
+            Own::Live(session) => session.order,
         };
-        u32::try_from(map.values().filter(counts).count()).unwrap_or(u32::MAX)
+        let inner = self.inner();
+        let live = inner.live.values().filter(|s| s.person == person && !s.ended.is_cancelled() && s.order < before).count();
+        let beginning = inner.beginning.iter().filter(|b| b.person == person && b.order < before).count();
+        u32::try_from(live + beginning).unwrap_or(u32::MAX)
     }
 
     /// Whether somebody is on this account now.
     pub(crate) fn is_used(&self, machine: &str, account: &str) -> bool {
-        self.map().values().any(|s| s.machine == machine && s.account == account)
+        self.inner().live.values().any(|s| s.machine == machine && s.account == account)
     }
 
     /// Whether this person works in this account now: does something there, and does not look alone.
     pub(crate) fn works_as(&self, person: &str, machine: &str, account: &str) -> bool {
         let works =
             |s: &Arc<LiveSession>| s.person == person && s.machine == machine && s.account == account && s.acts.load(Ordering::Relaxed);
-        self.map().values().any(works)
+        self.inner().live.values().any(works)
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<LiveSession>> {
-        self.map().values().cloned().collect()
+        self.inner().live.values().cloned().collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_several_that_begin_at_once_each_counts_those_before_it() {
+        let sessions = Arc::new(LiveSessions::default());
+        let (first, second, other) = (sessions.reserve("a", "mira"), sessions.reserve("b", "mira"), sessions.reserve("c", "jun"));
+        let counts = |own: &Reserved| sessions.beside(&own.beginner.person, Own::Beginning(own));
+        assert_eq!((counts(&first), counts(&second), counts(&other)), (0, 1, 0));
+        // The second goes live first: the first comes before it all the same.
+        let live = Arc::new(LiveSession::new(&second, ("mast-2", "operator"), "rule", 0));
+        sessions.add(live.clone());
+        drop(second);
+        assert_eq!((counts(&first), sessions.beside("mira", Own::Live(&live)), sessions.beside("mira", Own::None)), (0, 1, 2));
+        drop(first);
+        assert_eq!((sessions.beside("mira", Own::Live(&live)), sessions.beside("mira", Own::None)), (0, 1));
     }
 }

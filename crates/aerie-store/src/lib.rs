@@ -49,7 +49,8 @@ pub use vault::{VaultEntry, VaultRow};
 pub use visits::{KeptContent, KeptOf, VisitFilter};
 
 use jiff::Timestamp;
-use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
+use sqlx::Connection as _;
+use sqlx::sqlite::{SqliteConnectOptions, SqliteConnection, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
 use std::path::Path;
 use std::time::Duration;
 
@@ -94,7 +95,11 @@ impl Store {
             .synchronous(SqliteSynchronous::Full)
             .busy_timeout(Duration::from_secs(10))
             .foreign_keys(true);
-        let write = SqlitePoolOptions::new().max_connections(1).connect_with(options.clone()).await?;
+        let write = SqlitePoolOptions::new()
+            .max_connections(1)
+            .before_acquire(|connection, _| Box::pin(is_between_transactions(connection)))
+            .connect_with(options.clone())
+            .await?;
         sqlx::migrate!().run(&write).await?;
         let read = SqlitePoolOptions::new().max_connections(4).connect_with(options.read_only(true)).await?;
         Ok(Self { read, write })
@@ -135,6 +140,24 @@ impl Store {
         self.read.close().await;
         self.write.close().await;
     }
+}
+
+/// Whether a connection is in no transaction, by its own count and by that of the database: one that is, is closed, and another opened
+/// in its place.
+///
+/// SQLite rolls a transaction back by itself when the disk is full or fails (lang_transaction.html, "Response To Errors Within A
+/// Transaction"), and the two counts part: what is written next would be a savepoint in a transaction that nobody ever commits.
+async fn is_between_transactions(connection: &mut SqliteConnection) -> Result<bool, sqlx::Error> {
+    if connection.is_in_transaction() {
+        return Ok(false);
+    }
+    // Begins and ends at once; it fails where a transaction is open, and takes no lock.
+    let open = sqlx::query("BEGIN").execute(&mut *connection).await.is_err();
+    let ended = sqlx::query("ROLLBACK").execute(&mut *connection).await.is_ok();
+    if open || !ended {
+        tracing::warn!("the connection that writes to the database was left in a transaction by an error: it is replaced");
+    }
+    Ok(!open && ended)
 }
 
 pub(crate) fn ms(at: Timestamp) -> i64 {

@@ -94,7 +94,7 @@ async fn where_a_recording_cannot_be_written_there_is_no_session() {
     let e = world().people.run_with("ssh", "", &["backup-runner+archive-db@aerie", "hostname"], "").await.unwrap();
     std::fs::remove_file(&recordings).unwrap();
     std::fs::rename(&aside, &recordings).unwrap();
-    assert_eq!((e.status, e.out.as_str()), (Some(77), ""));
+    assert_eq!((e.status, e.out.as_str()), (Some(69), ""));
     assert!(e.err.contains("The rules demand a recording"), "{}", e.err);
 }
 
@@ -184,11 +184,13 @@ async fn a_machine_that_is_down_hangs_or_shows_another_key_is_told_clearly() {
     let closed = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().to_string();
     let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let other = world().people.demo.machines.iter().find(|m| m.name == "archive-db").unwrap().address.to_string();
-    let table = [(closed, "cannot be reached"), (silent.local_addr().unwrap().to_string(), "does not answer"), (other, "another host key")];
-    for (address, said) in table {
+    // EX_UNAVAILABLE where it is not there, EX_NOPERM where it is refused.
+    let silent_at = silent.local_addr().unwrap().to_string();
+    let table = [(closed, "cannot be reached", 69), (silent_at, "does not answer", 69), (other, "another host key", 77)];
+    for (address, said, status) in table {
         let service = small(&address, SOME_KEY);
         let e = service.ssh("hostname").await;
-        assert_eq!(e.status, Some(77), "{address}: {}", e.err);
+        assert_eq!(e.status, Some(status), "{address}: {}", e.err);
         assert!(e.err.contains(said), "{said}: {}", e.err);
     }
 }

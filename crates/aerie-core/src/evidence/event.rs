@@ -45,6 +45,8 @@ kinds! {
     ChannelOpened = "channel-opened": "used the session";
     /// A file was copied.
     FileTransferred = "file-transferred": "copied a file";
+    /// A file or folder was removed, renamed, linked, created, or its attributes changed, by a file transfer.
+    FileChanged = "file-changed": "changed a file";
     /// Text went through the clipboard of a machine.
     ClipboardUsed = "clipboard-used": "used the clipboard";
     /// A recording was closed; carries its final digest.

@@ -14,9 +14,9 @@ mod proof;
 mod sftp;
 
 pub use admission::{Admission, Awaited, Patience, Phase, Said, Step};
-pub use command::{Asked, classify};
+pub use command::{Asked, CopyCommand, classify};
 pub use console::{PROVING, SignedIn, SignedInLimits, Stage};
 pub use life::{Effect, EndReason, Live, NotArmed};
 pub use login::{LoginError, LoginName};
 pub use proof::{PersonProved, SignIn};
-pub use sftp::{SftpError, SftpFilter, SftpOut, SftpRights};
+pub use sftp::{FileChange, SftpError, SftpFilter, SftpOut, SftpRefusal, SftpRights};

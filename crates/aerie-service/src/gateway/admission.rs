@@ -6,6 +6,7 @@ use crate::api::new_id;
 use crate::asking::{self, AskError, Consenting, Waiting, ask_person};
 use crate::machines::Steps;
 use crate::service::App;
+use crate::sessions::Own;
 use aerie_core::approval::Wish;
 use aerie_core::desktop::{Message, Saying};
 use aerie_core::evidence::{EventKind, NewEvent};
@@ -137,7 +138,7 @@ impl Connection {
         let (rules, known) = (self.app.rules.now(), self.known());
         let (mut all, mut window) = (vec![capability], USUAL_WINDOW);
         for other in Capability::ALL.into_iter().filter(|c| c.is_of_sessions()) {
-            let facts = self.facts(&known, other, None);
+            let facts = self.facts(&known, other, Own::None);
             let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), other, self.from, facts);
             if let Outcome::Unmet { missing, grant } = rules.policy.decide(&request).outcome
                 && !missing.approvals.is_empty()
@@ -224,7 +225,7 @@ impl Connection {
         waited: &Waited,
     ) -> Result<Consenting, String> {
         let (rules, known, now) = (self.app.rules.now(), self.known(), Timestamp::now());
-        let facts = self.facts(&known, capability, None);
+        let facts = self.facts(&known, capability, Own::None);
         let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, facts);
         let Outcome::Unmet { grant, .. } = rules.policy.decide(&request).outcome else { return Err("The rules changed.".into()) };
         let person = rules.policy.directory().person(self.person.person());

@@ -2,9 +2,11 @@
 
 use super::channel::measured;
 use super::connection::{Connection, OpenSession};
+use aerie_core::diagnostic::printable;
 use aerie_core::evidence::{EventKind, NewEvent};
+use aerie_core::policy::{Capabilities, Capability, Track};
 use aerie_core::recording::{Frame, Transfer};
-use aerie_core::session::{SftpFilter, SftpOut};
+use aerie_core::session::{FileChange, SftpFilter, SftpOut, SftpRights};
 use aerie_core::visit::ToShell;
 use aerie_core::wording;
 use bytes::Bytes;
@@ -14,11 +16,18 @@ use russh::server::Msg as ServerMsg;
 use russh::{Channel, ChannelMsg, ChannelReadHalf, ChannelWriteHalf, Sig};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
 use tokio::sync::{Mutex, mpsc};
 use tokio_util::sync::CancellationToken;
 
-/// How much output of a stream without a terminal is recorded; of what follows only the length. A terminal is recorded whole.
+/// How much output of a stream without a terminal is recorded where the rules do not demand it; of what follows only the length. A
+/// terminal is recorded whole, and so is a stream whose track is demanded.
 const STREAM_KEPT: u64 = 256 << 10;
+/// How long the machine's end of output is held back for the exit status behind it: a client that shares a connection closes its
+/// channel at the end of output, and would not wait.
+const STATUS_FOLLOWS: Duration = Duration::from_millis(250);
+/// How long the machine gets to say how it ended when the client closed the channel.
+const LAST_WORDS: Duration = Duration::from_secs(2);
 
 /// What is needed to carry a channel.
 pub(super) struct Carrier {
@@ -27,9 +36,49 @@ pub(super) struct Carrier {
     pub(super) number: u32,
     /// Columns and rows, where it is a terminal.
     pub(super) terminal: Option<(u16, u16)>,
-    pub(super) files: Option<SftpFilter>,
-    /// Cancelled when what it is used for may go on no longer.
-    pub(super) over: CancellationToken,
+    pub(super) files: Option<Files>,
+    pub(super) content: Content,
+    /// Each is cancelled when one of the things that it is used for may go on no longer; with the last of them it is over.
+    pub(super) uses: Vec<CancellationToken>,
+}
+
+/// What goes by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Content {
+    /// A terminal, or what a command reads and writes.
+    Stream,
+    /// Files, in a form that can do nothing else.
+    Copy,
+    /// A connection to a port.
+    Port,
+}
+
+/// A file transfer: its filter, and what ends each right.
+pub(super) struct Files {
+    filter: SftpFilter,
+    uses: Vec<(Capability, CancellationToken)>,
+}
+
+impl Files {
+    pub(super) fn new(uses: &[(Capability, CancellationToken)]) -> Self {
+        let rights = SftpRights::of(Capabilities::of(uses.iter().map(|(c, _)| *c)));
+        Self { filter: SftpFilter::new(rights), uses: uses.to_vec() }
+    }
+
+    /// The filter, with the rights of this moment.
+    fn filter(&mut self) -> &mut SftpFilter {
+        let now = self.uses.iter().filter(|(_, over)| !over.is_cancelled()).map(|(c, _)| *c);
+        self.filter.handle_rights(SftpRights::of(Capabilities::of(now)));
+        &mut self.filter
+    }
+}
+
+/// What is heard of the machine.
+enum Heard {
+    Message(ChannelMsg),
+    /// Nothing followed the end of its output yet.
+    Late,
+    End,
 }
 
 /// Both directions share this.
@@ -38,20 +87,23 @@ struct Shared<'a> {
     session: &'a OpenSession,
     number: u32,
     terminal: bool,
-    files: Option<Mutex<SftpFilter>>,
+    content: Content,
+    files: Option<Mutex<Files>>,
     /// Packets to the person are written whole: refusals come from the other direction.
     turn: Mutex<()>,
     passed_out: AtomicU64,
     passed_in: AtomicU64,
-    /// Either side closed the channel, or the session is over.
+    /// The client closed the channel.
+    left: CancellationToken,
+    /// It is over: both sides are done, or it may go on no longer.
     over: CancellationToken,
 }
 
 /// Carries a channel whose start was asked of the machine: waits for its answer first.
 pub(super) async fn carry(carrier: Carrier, read: ChannelReadHalf, write: &ChannelWriteHalf<ServerMsg>, mut target: Channel<ClientMsg>) {
-    let ended = carrier.over.clone();
+    let (ended, closed) = (carrier.session.live.ended.clone(), carrier.connection.closed.clone());
     loop {
-        let message = tokio::select! { m = target.wait() => m, () = ended.cancelled() => None };
+        let message = tokio::select! { m = target.wait() => m, () = ended.cancelled() => None, () = closed.cancelled() => None };
         match message {
             Some(ChannelMsg::Success) => break,
             Some(ChannelMsg::WindowAdjusted { .. }) => {}
@@ -76,24 +128,27 @@ pub(super) async fn carry_started(
     write: &ChannelWriteHalf<ServerMsg>,
     target: Channel<ClientMsg>,
 ) {
-    let Carrier { connection, session, number, terminal, files, over } = carrier;
+    let Carrier { connection, session, number, terminal, files, content, uses } = carrier;
     let (target_read, target_write) = target.split();
     let shared = Shared {
         connection: &connection,
         session: &session,
         number,
         terminal: terminal.is_some(),
+        content,
         files: files.map(Mutex::new),
         turn: Mutex::new(()),
         passed_out: AtomicU64::new(0),
         passed_in: AtomicU64::new(0),
-        over: over.child_token(),
+        left: CancellationToken::new(),
+        over: session.live.ended.child_token(),
     };
     let typed = terminal.map(|size| session.live.stage.open(number, size));
+    // The two directions end by themselves: a client that closes has said all that it will say, and may still be told how it ended.
     let inward = async {
         shared.inward(read, write, &target_write, typed).await;
         let _ = target_write.close().await;
-        shared.over.cancel();
+        shared.left.cancel();
     };
     let outward = async {
         let status = shared.outward(target_read, write).await;
@@ -102,7 +157,20 @@ pub(super) async fn carry_started(
         shared.over.cancel();
         status
     };
-    let ((), status) = tokio::join!(inward, outward);
+    let unused = async {
+        for over in &uses {
+            over.cancelled().await;
+        }
+        shared.over.cancel();
+    };
+    let status = {
+        let carried = async { tokio::join!(inward, outward).1 };
+        tokio::pin!(carried);
+        tokio::select! {
+            status = &mut carried => status,
+            () = unused => carried.await,
+        }
+    };
     session.live.stage.close(number);
     shared.finish(status).await;
 }
@@ -114,6 +182,23 @@ impl Shared<'_> {
             biased;
             message = read.wait() => message,
             () = self.over.cancelled() => None,
+        }
+    }
+
+    /// The next message of the machine. Where the client left, it gets a moment for its last words; where the end of its output is
+    /// held back, [`Heard::Late`] comes when nothing followed it soon.
+    async fn hear(&self, read: &mut ChannelReadHalf, holding: bool) -> Heard {
+        let last_words = async {
+            self.left.cancelled().await;
+            tokio::time::sleep(LAST_WORDS).await;
+        };
+        tokio::select! {
+            biased;
+            message = read.wait() => message.map_or(Heard::End, Heard::Message),
+            () = self.over.cancelled() => Heard::End,
+            () = self.connection.closed.cancelled() => Heard::End,
+            () = last_words => Heard::End,
+            () = tokio::time::sleep(STATUS_FOLLOWS), if holding => Heard::Late,
         }
     }
 
@@ -178,11 +263,15 @@ impl Shared<'_> {
     async fn data_inward(&self, data: Bytes, back: &ChannelWriteHalf<ServerMsg>, target: &ChannelWriteHalf<ClientMsg>) -> bool {
         self.session.live.note_in(data.len(), Timestamp::now().as_millisecond());
         if let Some(files) = &self.files {
-            let Ok(out) = files.lock().await.handle_client(&data) else { return false };
+            let Ok(out) = files.lock().await.filter().handle_client(&data) else { return false };
             return self.deliver(out, Some(back), |pass| target.data_bytes(pass)).await;
         }
         match &self.session.recording {
             Some(recording) if self.terminal => recording.typed(self.number, data.clone()).await,
+            Some(recording) if self.content == Content::Stream && self.session.demands(Track::Input) => {
+                recording.frame(self.number, Frame::Input(data.to_vec())).await;
+                self.passed_in.fetch_add(data.len() as u64, Ordering::Relaxed);
+            }
             Some(_) | None => drop(self.passed_in.fetch_add(data.len() as u64, Ordering::Relaxed)),
         }
         self.unless_over(target.data_bytes(data)).await
@@ -190,8 +279,19 @@ impl Shared<'_> {
 
     /// From the machine to the person. Returns the exit status.
     async fn outward(&self, mut read: ChannelReadHalf, write: &ChannelWriteHalf<ServerMsg>) -> Option<u32> {
-        let mut status = None;
-        while let Some(message) = self.next(&mut read).await {
+        let (mut status, mut holding) = (None, false);
+        loop {
+            let message = match self.hear(&mut read, holding).await {
+                Heard::Message(message) => message,
+                Heard::End => break,
+                Heard::Late => {
+                    holding = false;
+                    if write.eof().await.is_err() {
+                        break;
+                    }
+                    continue;
+                }
+            };
             let go_on = match message {
                 ChannelMsg::Data { data } => self.data_outward(data, write).await,
                 ChannelMsg::ExtendedData { data, ext } => {
@@ -209,13 +309,26 @@ impl Shared<'_> {
                         None => false,
                     }
                 }
-                ChannelMsg::Eof => write.eof().await.is_ok(),
+                // The exit status goes first.
+                ChannelMsg::Eof => {
+                    holding = status.is_none() && self.content != Content::Port;
+                    holding || write.eof().await.is_ok()
+                }
                 ChannelMsg::Close => false,
                 _ => true,
             };
             if !go_on {
                 break;
             }
+            if holding && status.is_some() {
+                holding = false;
+                if write.eof().await.is_err() {
+                    break;
+                }
+            }
+        }
+        if holding {
+            let _ = write.eof().await;
         }
         status
     }
@@ -223,7 +336,7 @@ impl Shared<'_> {
     async fn data_outward(&self, data: Bytes, write: &ChannelWriteHalf<ServerMsg>) -> bool {
         if let Some(files) = &self.files {
             self.session.live.note_out(data.len(), Timestamp::now().as_millisecond(), false);
-            let Ok(out) = files.lock().await.handle_server(&data) else { return false };
+            let Ok(out) = files.lock().await.filter().handle_server(&data) else { return false };
             let turn = self.turn.lock().await;
             let done = self.deliver(out, None, |pass| write.data_bytes(pass)).await;
             drop(turn);
@@ -241,7 +354,8 @@ impl Shared<'_> {
         let Some(recording) = &self.session.recording else { return };
         if !self.terminal {
             let before = self.passed_out.fetch_add(data.len() as u64, Ordering::Relaxed);
-            if before >= STREAM_KEPT {
+            let whole = self.content == Content::Stream && self.session.demands(Track::Terminal);
+            if before >= STREAM_KEPT && !whole {
                 return;
             }
         }
@@ -254,9 +368,14 @@ impl Shared<'_> {
 
     /// Passes on what the filter let through, answers what it refused, and notes what was copied.
     async fn deliver<F: Future>(&self, out: SftpOut, back: Option<&ChannelWriteHalf<ServerMsg>>, pass: impl FnOnce(Vec<u8>) -> F) -> bool {
-        let SftpOut { pass: packets, back: answers, transfers } = out;
+        let SftpOut { pass: packets, back: answers, transfers, changes, used } = out;
+        // Evidence first: what is passed on below is in the log.
+        self.connection.note_use(self.session, used).await;
         for transfer in transfers {
             self.note_transfer(transfer).await;
+        }
+        for change in changes {
+            self.note_change(change).await;
         }
         if let Some(write) = back.filter(|_| !answers.is_empty()) {
             let _turn = self.turn.lock().await;
@@ -269,7 +388,7 @@ impl Shared<'_> {
 
     async fn note_transfer(&self, transfer: Transfer) {
         let (person, machine) = (self.connection.person.person(), &self.session.machine);
-        let path = aerie_core::diagnostic::printable(&transfer.path);
+        let path = printable(&transfer.path);
         let (verb, to) = if transfer.direction == "upload" { ("copied", "to") } else { ("copied", "from") };
         let size = wording::size(transfer.bytes);
         let sentence = match transfer.result.as_str() {
@@ -291,6 +410,35 @@ impl Shared<'_> {
         }
     }
 
+    async fn note_change(&self, change: FileChange) {
+        let (person, machine) = (self.connection.person.person(), &self.session.machine);
+        let FileChange { act, path, to, result } = change;
+        let (path, to) = (printable(&path), to.map(|to| printable(&to)));
+        let what = match &to {
+            Some(to) => format!("{act} {path} to {to}"),
+            None => format!("{act} {path}"),
+        };
+        let sentence = match result {
+            "refused" => format!("{person} was refused a change on {machine}: {what}."),
+            "failed" => format!("{person} tried a change on {machine} that failed: {what}."),
+            _ => format!("{person} {what} on {machine}."),
+        };
+        let mut event = NewEvent::new(Timestamp::now(), EventKind::FileChanged, person)
+            .machine(machine)
+            .session(&self.session.live.id)
+            .says(sentence.clone())
+            .with("act", act)
+            .with("path", path)
+            .with("result", result);
+        if let Some(to) = to {
+            event = event.with("to", to);
+        }
+        self.connection.app.note(event).await;
+        if let Some(recording) = &self.session.recording {
+            recording.frame(self.number, Frame::Mark(sentence)).await;
+        }
+    }
+
     async fn finish(self, status: Option<u32>) {
         let (out, input) = (self.passed_out.load(Ordering::Relaxed), self.passed_in.load(Ordering::Relaxed));
         if let Some(recording) = &self.session.recording {
@@ -299,7 +447,7 @@ impl Shared<'_> {
             }
             recording.frame(self.number, Frame::Closed(status)).await;
         }
-        let left = self.files.map(|f| f.into_inner().finish()).unwrap_or_default();
+        let left = self.files.map(|f| f.into_inner().filter.finish()).unwrap_or_default();
         let rest = Shared { files: None, ..self };
         for transfer in left {
             rest.note_transfer(transfer).await;

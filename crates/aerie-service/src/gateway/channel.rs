@@ -1,25 +1,29 @@
 //! One channel of a connection: reads what is asked, decides, and carries it to the machine.
 
 use super::admission::attend;
-use super::carry::{self, Carrier};
-use super::connection::{Admitted, Connection, OpenSession, lock};
+use super::carry::{self, Carrier, Content, Files};
+use super::connection::{Admitted, Connection, NotBegun, OpenSession, lock};
+use super::{FIRST_WINDOW, WINDOW};
 use crate::machines::Steps;
 use aerie_core::diagnostic::printable;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{AccessGranted, Capabilities, Capability};
+use aerie_core::policy::{Capability, Decision, Outcome, Refusal, Request};
 use aerie_core::recording::{Frame, Opened};
-use aerie_core::session::{Asked, SftpFilter, SftpRights, classify};
+use aerie_core::session::{Asked, SftpRefusal, classify};
 use jiff::Timestamp;
 use russh::server::{ChannelOpenHandle, Msg};
 use russh::{Channel, ChannelMsg, ChannelOpenFailure, ChannelReadHalf, ChannelWriteHalf, Pty};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio_util::sync::CancellationToken;
 
 /// Environment variables of one channel at most, and their bytes in all.
 const MOST_VARIABLES: usize = 64;
 const MAX_ENVIRONMENT: usize = 16 << 10;
-/// Exit status of what was refused: EX_NOPERM of sysexits(3).
-const NO_PERMISSION: u32 = 77;
+/// How long a client of a refused file transfer gets to read the refusal.
+const REFUSING: Duration = Duration::from_secs(10);
 /// Longest command that is passed on.
 const MAX_COMMAND: usize = 128 << 10;
 
@@ -38,6 +42,10 @@ struct Setup {
     terminal: Option<Terminal>,
     environment: Vec<(String, String)>,
     bytes: usize,
+    /// The client offers its authentication agent.
+    agent: bool,
+    /// It offers its display.
+    x11: bool,
 }
 
 /// What the channel is used for.
@@ -45,6 +53,22 @@ pub(super) enum Use {
     Shell,
     Command(Vec<u8>),
     Files,
+}
+
+/// How a use that was allowed is carried.
+enum Way {
+    /// As it is.
+    Stream,
+    /// A copy over `exec`, by this command line in place of the client's.
+    Copy(Vec<u8>),
+    /// Through the filter, with what each capability allows.
+    Files,
+}
+
+/// What was allowed.
+struct Allowed {
+    uses: Vec<Admitted>,
+    way: Way,
 }
 
 /// Serves a session channel to its end.
@@ -64,16 +88,35 @@ pub(super) async fn serve(connection: Arc<Connection>, channel: Channel<Msg>) {
                 }
             }
             ChannelMsg::SetEnv { variable_name, variable_value, .. } => setup.add_variable(variable_name, variable_value),
+            ChannelMsg::AgentForward { .. } => setup.agent = true,
+            ChannelMsg::RequestX11 { .. } => setup.x11 = true,
             ChannelMsg::RequestShell { .. } => break Use::Shell,
             ChannelMsg::Exec { command, .. } => break Use::Command(command),
             ChannelMsg::RequestSubsystem { name, .. } if name == "sftp" => break Use::Files,
-            ChannelMsg::RequestSubsystem { .. } => return refuse(&write, "Of subsystems only sftp is carried.").await,
-            ChannelMsg::Close => return,
+            ChannelMsg::RequestSubsystem { .. } => {
+                return refuse(&write, &NotBegun::Refused("Of subsystems only sftp is carried.".into())).await;
+            }
+            ChannelMsg::Close => {
+                let _ = write.close().await;
+                return;
+            }
             _ => {}
         }
     };
-    if let Err(why) = begin(&connection, read, &write, setup, using).await {
-        refuse(&write, &why).await;
+    let not_carried = [
+        (setup.agent, "Agent forwarding (-A)"),
+        (setup.x11, "X11 forwarding (-X)"),
+        (connection.refuses_remote.swap(false, Ordering::Relaxed), "Remote port forwarding (-R)"),
+    ];
+    for (_, what) in not_carried.iter().filter(|(asked, _)| *asked) {
+        let _ = write.extended_data_bytes(1, format!("aerie: {what} is not carried.\r\n")).await;
+    }
+    let files = matches!(using, Use::Files);
+    let (read, result) = begin(&connection, read, &write, setup, using).await;
+    match (result, read) {
+        (Err(not), Some(read)) if files => refuse_files(read, &write, &not).await,
+        (Err(not), _) => refuse(&write, &not).await,
+        (Ok(()), _) => {}
     }
 }
 
@@ -87,127 +130,211 @@ impl Setup {
 }
 
 /// Refuses in a sentence that the client shows to its user.
-async fn refuse(write: &ChannelWriteHalf<Msg>, why: &str) {
-    let _ = write.extended_data_bytes(1, format!("aerie: {why}\r\n")).await;
-    let _ = write.exit_status(NO_PERMISSION).await;
+async fn refuse(write: &ChannelWriteHalf<Msg>, not: &NotBegun) {
+    let _ = write.extended_data_bytes(1, format!("aerie: {}\r\n", not.why())).await;
+    let _ = write.exit_status(not.status()).await;
     let _ = write.eof().await;
     let _ = write.close().await;
 }
 
-/// The proof of access for a use, and what a file transfer may do. Whoever must be asked first is asked, where nothing else would do.
-async fn authorise(connection: &Arc<Connection>, using: &Use, steps: &Steps) -> Result<(Admitted, Option<SftpRights>), String> {
-    let at_once = |granted: AccessGranted| Admitted { granted, consenting: None };
-    match using {
-        Use::Shell => Ok((connection.admit(Capability::Shell, steps).await?, None)),
-        Use::Command(command) if command.len() > MAX_COMMAND => Err(format!("The command is longer than {MAX_COMMAND} bytes.")),
-        Use::Command(command) => match classify(command) {
-            Asked::Command => Ok((connection.admit(Capability::Exec, steps).await?, None)),
-            // Whoever may run commands may run this one; else the transfer itself must be granted.
-            Asked::Copy(direction) => match connection.authorise(Capability::Exec).await {
-                Ok(granted) => Ok((at_once(granted), None)),
-                Err(_) => Ok((connection.admit(direction, steps).await?, None)),
-            },
-        },
-        Use::Files => {
-            let (down, up) = (connection.authorise(Capability::Download).await, connection.authorise(Capability::Upload).await);
-            let rights = Capabilities::of([&down, &up].into_iter().flatten().map(AccessGranted::capability));
-            match down.or(up) {
-                Ok(granted) => Ok((at_once(granted), Some(SftpRights::of(rights)))),
-                // Whoever may copy sees names anyway; to see names alone is a right of its own.
-                Err(_) => match connection.authorise(Capability::Browse).await {
-                    Ok(granted) => Ok((at_once(granted), Some(SftpRights::of(rights)))),
-                    Err(_) => {
-                        let admitted = connection.admit(Capability::Download, steps).await?;
-                        let rights = Capabilities::of([Capability::Download]);
-                        Ok((admitted, Some(SftpRights::of(rights))))
+/// Refuses a file transfer: libraries and graphical clients never show what comes beside it, so that the answers say why.
+async fn refuse_files(mut read: ChannelReadHalf, write: &ChannelWriteHalf<Msg>, not: &NotBegun) {
+    let _ = write.extended_data_bytes(1, format!("aerie: {}\r\n", not.why())).await;
+    let mut refusal = SftpRefusal::default();
+    let answering = async {
+        while let Some(message) = read.wait().await {
+            match message {
+                ChannelMsg::Data { data } => {
+                    let Ok(back) = refusal.handle_client(&data, not.why()) else { return };
+                    if write.data_bytes(back).await.is_err() {
+                        return;
                     }
-                },
+                }
+                ChannelMsg::Eof | ChannelMsg::Close => return,
+                _ => {}
             }
         }
+    };
+    let _ = tokio::time::timeout(REFUSING, answering).await;
+    let _ = write.exit_status(not.status()).await;
+    let _ = write.eof().await;
+    let _ = write.close().await;
+}
+
+/// The proof of access for a use, and how it is carried. Whoever must be asked first is asked, where nothing else would do.
+async fn authorise(connection: &Arc<Connection>, using: &Use, steps: &Steps) -> Result<Allowed, String> {
+    let one = |admitted, way| Allowed { uses: vec![admitted], way };
+    match using {
+        Use::Shell => Ok(one(connection.admit(Capability::Shell, steps).await?, Way::Stream)),
+        Use::Command(command) if command.len() > MAX_COMMAND => Err(format!("The command is longer than {MAX_COMMAND} bytes.")),
+        Use::Command(command) => match classify(command) {
+            Asked::Command => Ok(one(connection.admit(Capability::Exec, steps).await?, Way::Stream)),
+            Asked::Copy(copy) => {
+                let (exec, down) = (connection.may(Capability::Exec), connection.may(Capability::Download));
+                let line = copy.command_line(exec || down);
+                // Who may run commands may run this one; the right to copy is the smaller, and comes first.
+                match line {
+                    Some(line) if !exec || connection.may(copy.direction()) => {
+                        Ok(one(connection.admit(copy.direction(), steps).await?, Way::Copy(line)))
+                    }
+                    Some(_) | None => Ok(one(connection.admit(Capability::Exec, steps).await?, Way::Stream)),
+                }
+            }
+        },
+        Use::Files => files(connection, steps).await,
     }
 }
 
+/// The rights of a file transfer: those to copy that there are at once; where there is none, to list; where not that either, what is
+/// to be had by asking.
+async fn files(connection: &Arc<Connection>, steps: &Steps) -> Result<Allowed, String> {
+    const COPIES: [Capability; 2] = [Capability::Download, Capability::Upload];
+    let mut uses = vec![];
+    for capability in COPIES.into_iter().filter(|c| connection.may(*c)) {
+        uses.push(Admitted { granted: connection.authorise(capability).await?, consenting: None });
+    }
+    if uses.is_empty() {
+        let mut nothing = vec![];
+        for capability in [Capability::Browse].into_iter().chain(COPIES) {
+            let Some(machine) = connection.login.machine.as_deref() else { break };
+            let (mut unmet, mut no_rule) = (false, false);
+            let look = |d: &Decision, _: &Request<'_>, _: &str| {
+                unmet = !matches!(d.outcome, Outcome::Refused(_));
+                no_rule = matches!(d.outcome, Outcome::Refused(Refusal::NoRule));
+            };
+            let why = connection.decide(machine, capability, look).await?;
+            if unmet {
+                return Ok(Allowed { uses: vec![connection.admit(capability, steps).await?], way: Way::Files });
+            }
+            nothing.push((no_rule, why));
+        }
+        return Err(match nothing.iter().rfind(|(no_rule, _)| !no_rule) {
+            Some((_, why)) => why.clone(),
+            None => format!("No rule lets you list or copy files on {}.", connection.login.machine.as_deref().unwrap_or("a machine")),
+        });
+    }
+    Ok(Allowed { uses, way: Way::Files })
+}
+
+/// Begins and carries it to its end. Gives the reading half back where it did not begin.
 async fn begin(
     connection: &Arc<Connection>,
     read: ChannelReadHalf,
     write: &ChannelWriteHalf<Msg>,
     setup: Setup,
     using: Use,
-) -> Result<(), String> {
-    let (session, rights, over) = begun(connection, &using, write, setup.terminal.is_some()).await?;
-    let started = start(connection, &session, (read, write), setup, using, (rights, over)).await;
+) -> (Option<ChannelReadHalf>, Result<(), NotBegun>) {
+    let waiting = connection.channels.wait();
+    let Some(waiting) = waiting else {
+        return (Some(read), Err(NotBegun::Refused("Too many channels of this connection wait already.".into())));
+    };
+    let begun = tokio::select! {
+        begun = begun(connection, &using, write, setup.terminal.is_some()) => begun,
+        () = connection.closed.cancelled() => return (None, Ok(())),
+    };
+    let begun = match begun {
+        Ok(begun) => begun,
+        Err(not) => return (Some(read), Err(not)),
+    };
+    // What the client may send before anybody takes it is little.
+    let _ = write.widen(WINDOW - FIRST_WINDOW).await;
+    drop(waiting);
+    let session = begun.session.clone();
+    let started = start(connection, begun, (read, write), setup, using).await;
     // Whoever was shown out in the middle of this is told so, and not what failed because of it.
-    started.map_err(|why| super::life::ended_saying(&session).unwrap_or(why))
+    (None, started.map_err(|not| super::life::ended_saying(&session).map_or(not, NotBegun::Refused)))
+}
+
+/// A use that began.
+struct Begun {
+    session: Arc<OpenSession>,
+    way: Way,
+    /// What ends each of its capabilities.
+    uses: Vec<(Capability, CancellationToken)>,
 }
 
 async fn start(
     connection: &Arc<Connection>,
-    session: &Arc<OpenSession>,
+    begun: Begun,
     (read, write): (ChannelReadHalf, &ChannelWriteHalf<Msg>),
     setup: Setup,
     using: Use,
-    (rights, over): (Option<SftpRights>, CancellationToken),
-) -> Result<(), String> {
-    let target = session.ssh()?.handle.channel_open_session().await.map_err(|_| "The machine opens no further channel.".to_string())?;
-    let failed = |_| "The machine broke off.".to_string();
+) -> Result<(), NotBegun> {
+    let Begun { session, way, uses } = begun;
+    let failed = |_| NotBegun::Unavailable("The machine broke off.".to_string());
+    let target = session.ssh()?.handle.channel_open_session().await;
+    let target = target.map_err(|_| NotBegun::Unavailable("The machine opens no further channel.".to_string()))?;
     for (name, value) in &setup.environment {
         target.set_env(false, name, value).await.map_err(failed)?;
     }
-    if let Some(t) = &setup.terminal {
+    // A copy speaks its own protocol: a terminal would spoil it.
+    let terminal = setup.terminal.as_ref().filter(|_| matches!(way, Way::Stream));
+    if let Some(t) = terminal {
         target.request_pty(false, &t.term, t.columns, t.rows, t.pixels.0, t.pixels.1, &t.modes).await.map_err(failed)?;
     }
-    match &using {
-        Use::Shell => target.request_shell(true).await,
-        Use::Command(command) => target.exec(true, command.as_slice()).await,
-        Use::Files => target.request_subsystem(true, "sftp").await,
+    match (&using, &way) {
+        (_, Way::Files) => target.request_subsystem(true, "sftp").await,
+        (_, Way::Copy(line)) => target.exec(true, line.as_slice()).await,
+        (Use::Command(command), Way::Stream) => target.exec(true, command.as_slice()).await,
+        (Use::Shell | Use::Files, Way::Stream) => target.request_shell(true).await,
     }
     .map_err(failed)?;
-    let terminal = setup.terminal.is_some() && rights.is_none();
     let number = u32::from(write.id());
-    let opened = opened(&using, terminal);
-    note_opened(connection, session, &opened).await;
+    let opened = opened(&using, &way, terminal.is_some());
+    note_opened(connection, &session, &opened).await;
+    let size = terminal.map(|t| measured(t.columns, t.rows));
     if let Some(recording) = &session.recording {
         recording.frame(number, Frame::Opened(opened)).await;
-        if let Some(t) = setup.terminal.as_ref().filter(|_| terminal) {
-            let (columns, rows) = measured(t.columns, t.rows);
+        if let Some((columns, rows)) = size {
             recording.frame(number, Frame::Size(columns, rows)).await;
         }
     }
-    if rights.is_none() {
+    let files = matches!(way, Way::Files).then(|| Files::new(&uses));
+    if files.is_none() {
         lock(&session.readers).push(write.id());
         // One that was ended before this channel could be told anything says why here.
-        if let Some(why) = super::life::ended_saying(session) {
+        if let Some(why) = super::life::ended_saying(&session) {
             lock(&session.readers).retain(|id| *id != write.id());
-            return Err(why);
+            return Err(NotBegun::Refused(why));
         }
     }
-    if terminal {
+    if size.is_some() {
         greet(connection, write).await;
     }
-    let terminal = setup.terminal.as_ref().filter(|_| terminal).map(|t| measured(t.columns, t.rows));
-    let carrier =
-        Carrier { connection: connection.clone(), session: session.clone(), number, terminal, files: rights.map(SftpFilter::new), over };
+    let content = match way {
+        Way::Stream => Content::Stream,
+        Way::Copy(_) | Way::Files => Content::Copy,
+    };
+    let uses = uses.into_iter().map(|(_, over)| over).collect();
+    let carrier = Carrier { connection: connection.clone(), session: session.clone(), number, terminal: size, files, content, uses };
     session.carriers.track_future(carry::carry(carrier, read, write, target)).await;
     lock(&session.readers).retain(|id| *id != write.id());
     Ok(())
 }
 
 /// The session, begun if need be. Whoever waits at a terminal sees each step, in one line that is gone when it is done.
-async fn begun(
-    connection: &Arc<Connection>,
-    using: &Use,
-    write: &ChannelWriteHalf<Msg>,
-    terminal: bool,
-) -> Result<(Arc<OpenSession>, Option<SftpRights>, CancellationToken), String> {
+async fn begun(connection: &Arc<Connection>, using: &Use, write: &ChannelWriteHalf<Msg>, terminal: bool) -> Result<Begun, NotBegun> {
     let (steps, mut said) = Steps::new();
     let setting_up = async {
-        let (admitted, rights) = authorise(connection, using, &steps).await?;
-        let capability = admitted.granted.capability();
-        let session = connection.session(&admitted.granted, &steps).await?;
-        let over = session.live.ended.child_token();
-        lock(&session.uses).push((capability, over.clone()));
-        attend(connection, &session, admitted.consenting).await;
-        Ok((session, rights, over))
+        let Allowed { uses: admitted, way } = authorise(connection, using, &steps).await?;
+        let mut begun: Option<Begun> = None;
+        for Admitted { granted, consenting } in admitted {
+            let capability = granted.capability();
+            // What files are used for, the transfer itself tells.
+            let session = match way {
+                Way::Files => connection.hold(&granted, &steps).await?,
+                Way::Stream | Way::Copy(_) => connection.session(&granted, &steps).await?,
+            };
+            let over = session.live.ended.child_token();
+            lock(&session.uses).push((capability, over.clone()));
+            attend(connection, &session, consenting).await;
+            match &mut begun {
+                Some(begun) => begun.uses.push((capability, over)),
+                None => begun = Some(Begun { session, way: Way::Stream, uses: vec![(capability, over)] }),
+            }
+        }
+        let begun = begun.ok_or_else(|| NotBegun::Refused("Nothing of it is allowed.".into()))?;
+        Ok(Begun { way, ..begun })
     };
     tokio::pin!(setting_up);
     let mut shown = false;
@@ -249,11 +376,14 @@ pub(super) fn measured(columns: u32, rows: u32) -> (u16, u16) {
     (side(columns, 80), side(rows, 24))
 }
 
-fn opened(using: &Use, terminal: bool) -> Opened {
-    let (kind, command) = match using {
-        Use::Shell => ("shell", None),
-        Use::Command(c) => ("exec", Some(printable(&String::from_utf8_lossy(c)).chars().take(2000).collect())),
-        Use::Files => ("sftp", None),
+fn opened(using: &Use, way: &Way, terminal: bool) -> Opened {
+    let shown = |line: &[u8]| Some(printable(&String::from_utf8_lossy(line)).chars().take(2000).collect());
+    let (kind, command) = match (using, way) {
+        (_, Way::Files) => ("sftp", None),
+        // What is sent is what counts, and not what was asked for.
+        (_, Way::Copy(line)) => ("exec", shown(line)),
+        (Use::Command(command), Way::Stream) => ("exec", shown(command)),
+        (Use::Shell | Use::Files, Way::Stream) => ("shell", None),
     };
     Opened { kind: kind.into(), command, terminal }
 }
@@ -277,18 +407,27 @@ async fn note_opened(connection: &Connection, session: &OpenSession, opened: &Op
     connection.app.note(event).await;
 }
 
-/// Serves a forwarded port (`ssh -L`): the machine opens the connection.
+/// Serves a forwarded port (`ssh -L`): the machine opens the connection. `place` is held while the channel is there.
 pub(super) async fn forward(
     connection: Arc<Connection>,
     channel: Channel<Msg>,
     to: (String, u32),
     origin: (String, u32),
     reply: ChannelOpenHandle,
+    place: ChannelPlace,
 ) {
+    let prohibited = |why: &str| {
+        // Clients show this text; RFC 4254 section 5.1 numbers the reasons.
+        let reason: String = printable(why).chars().take(400).collect();
+        ChannelOpenFailure::Other { code: 1, reason }
+    };
+    let Some(waiting) = connection.channels.wait() else {
+        return reply.reject(ChannelOpenFailure::ResourceShortage).await;
+    };
     let opened = async {
         let steps = Steps::default();
-        let admitted = connection.admit(Capability::Forward, &steps).await.map_err(|_| ChannelOpenFailure::AdministrativelyProhibited)?;
-        let session = connection.session(&admitted.granted, &steps).await.map_err(|_| ChannelOpenFailure::ConnectFailed)?;
+        let admitted = connection.admit(Capability::Forward, &steps).await.map_err(|why| prohibited(&why))?;
+        let session = connection.session(&admitted.granted, &steps).await.map_err(|not| prohibited(not.why()))?;
         let over = session.live.ended.child_token();
         lock(&session.uses).push((Capability::Forward, over.clone()));
         attend(&connection, &session, admitted.consenting).await;
@@ -296,18 +435,66 @@ pub(super) async fn forward(
         let target = link.handle.channel_open_direct_tcpip(&to.0, to.1, &origin.0, origin.1).await;
         Ok((session, target.map_err(|_| ChannelOpenFailure::ConnectFailed)?, over))
     };
-    let (session, target, over) = match opened.await {
+    let opened = tokio::select! {
+        opened = opened => opened,
+        () = connection.closed.cancelled() => return,
+    };
+    drop(waiting);
+    let (session, target, over) = match opened {
         Ok(all) => all,
         Err(failure) => return reply.reject(failure).await,
     };
     reply.accept().await;
     let (read, write) = channel.split();
+    let _ = write.widen(WINDOW - FIRST_WINDOW).await;
     let number = u32::from(write.id());
     let opened = Opened { kind: "forward".into(), command: Some(printable(&format!("{}:{}", to.0, to.1))), terminal: false };
     note_opened(&connection, &session, &opened).await;
     if let Some(recording) = &session.recording {
         recording.frame(number, Frame::Opened(opened)).await;
     }
-    let carrier = Carrier { connection, session: session.clone(), number, terminal: None, files: None, over };
+    let carrier =
+        Carrier { connection, session: session.clone(), number, terminal: None, files: None, content: Content::Port, uses: vec![over] };
     session.carriers.track_future(carry::carry_started(carrier, read, &write, target)).await;
+    drop(place);
+}
+
+/// Channels of one connection at most (OpenSSH's MaxSessions is 10, and a browser opens some tens of connections at a time).
+const MOST_SESSIONS: usize = 64;
+const MOST_FORWARDS: usize = 256;
+/// Those of them that may wait for a decision, a person or the machine.
+const MOST_WAITING: usize = 16;
+
+/// Counts the channels of a connection, before anything is done for one.
+#[derive(Debug)]
+pub(super) struct Channels {
+    sessions: Arc<Semaphore>,
+    forwards: Arc<Semaphore>,
+    waiting: Arc<Semaphore>,
+}
+
+/// A channel that is there.
+pub(super) type ChannelPlace = OwnedSemaphorePermit;
+
+impl Default for Channels {
+    fn default() -> Self {
+        let of = |n| Arc::new(Semaphore::new(n));
+        Self { sessions: of(MOST_SESSIONS), forwards: of(MOST_FORWARDS), waiting: of(MOST_WAITING) }
+    }
+}
+
+impl Channels {
+    /// A place for a session channel; none where there are too many.
+    pub(super) fn session(&self) -> Option<ChannelPlace> {
+        self.sessions.clone().try_acquire_owned().ok()
+    }
+
+    /// A place for a forwarded port.
+    pub(super) fn forward(&self) -> Option<ChannelPlace> {
+        self.forwards.clone().try_acquire_owned().ok()
+    }
+
+    fn wait(&self) -> Option<ChannelPlace> {
+        self.waiting.clone().try_acquire_owned().ok()
+    }
 }

@@ -1,22 +1,25 @@
 //! What one signed-in connection may do, and the session that it becomes.
 
+use super::channel::Channels;
 use super::life;
 use crate::asking::{self, Consenting};
 use crate::known::Known;
 use crate::machines::{LinkError, MachineLink, Purpose, Steps};
 use crate::recorder::{About, Recording};
+use crate::rulebook::InForce;
 use crate::service::App;
-use crate::sessions::LiveSession;
+use crate::sessions::{LiveSession, Own, Reserved};
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Facts, Outcome, Request, Speech, Tracks};
+use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Facts, Outcome, Request, Speech, Track, Tracks};
 use aerie_core::recording::Armed;
-use aerie_core::session::{EndReason, Live, LoginName, PersonProved};
+use aerie_core::session::{EndReason, Live, LoginName, NotArmed, PersonProved};
 use aerie_store::SessionRow;
 use jiff::Timestamp;
 use russh::ChannelId;
 use russh::server::Handle;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::sync::atomic::{AtomicBool, AtomicU16, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
@@ -31,6 +34,10 @@ pub(super) struct Connection {
     pub(super) stated: Stated,
     /// Cancelled when the connection is over.
     pub(super) closed: CancellationToken,
+    /// It asked for ports of the machine to lead back to it (`ssh -R`), and was not told yet that they do not.
+    pub(super) refuses_remote: AtomicBool,
+    /// Its channels are counted.
+    pub(super) channels: Channels,
     /// What the person at the machine said, for each use.
     pub(super) consents: Mutex<BTreeMap<Capability, Consent>>,
     /// It came over HTTPS, and reaches services of the machine one by one.
@@ -89,6 +96,45 @@ impl Link {
     }
 }
 
+/// Why something did not begin, in a sentence for the person.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum NotBegun {
+    /// It is not allowed.
+    Refused(String),
+    /// It is allowed, and the machine, its agent, or what Aerie needs for it is not there.
+    Unavailable(String),
+}
+
+impl NotBegun {
+    /// Exit status of sysexits(3): EX_NOPERM or EX_UNAVAILABLE.
+    pub(super) fn status(&self) -> u32 {
+        match self {
+            Self::Refused(_) => 77,
+            Self::Unavailable(_) => 69,
+        }
+    }
+
+    pub(super) fn why(&self) -> &str {
+        match self {
+            Self::Refused(why) | Self::Unavailable(why) => why,
+        }
+    }
+}
+
+impl From<String> for NotBegun {
+    fn from(why: String) -> Self {
+        Self::Refused(why)
+    }
+}
+
+impl From<NotBegun> for String {
+    fn from(not: NotBegun) -> Self {
+        match not {
+            NotBegun::Refused(why) | NotBegun::Unavailable(why) => why,
+        }
+    }
+}
+
 /// A use that was granted, and the person at the machine who agreed to it.
 pub(super) struct Admitted {
     pub(super) granted: AccessGranted,
@@ -111,6 +157,10 @@ pub(super) struct OpenSession {
     pub(super) machine: String,
     pub(super) account: String,
     pub(super) granted: Mutex<Capabilities>,
+    /// What it was used for, as the log says.
+    used: Mutex<Capabilities>,
+    /// Tracks that the rules demand of what runs here, by their bits: a stream is recorded whole where its track is among them.
+    demanded: AtomicU16,
     /// What carries each use, so that one can be ended without the others.
     pub(super) uses: Mutex<Vec<(Capability, CancellationToken)>>,
     /// Channels whose person can read a notice.
@@ -155,8 +205,21 @@ impl Connection {
         over_https: bool,
     ) -> Arc<Self> {
         let session = tokio::sync::Mutex::new(Slot::None);
-        let consents = Mutex::default();
-        Arc::new(Self { app, person, login, from, stated, closed, consents, over_https, handle: OnceLock::new(), session })
+        let (channels, consents) = (Channels::default(), Mutex::default());
+        Arc::new(Self {
+            app,
+            person,
+            login,
+            from,
+            stated,
+            closed,
+            refuses_remote: false.into(),
+            channels,
+            consents,
+            over_https,
+            handle: OnceLock::new(),
+            session,
+        })
     }
 
     pub(super) fn set_handle(&self, handle: Handle) {
@@ -167,7 +230,8 @@ impl Connection {
         self.handle.get()
     }
 
-    /// The question that the gateway asks. A recording is promised: without one the session does not begin.
+    /// The question that the gateway asks about something that is to begin. A recording is promised: without one the session
+    /// does not begin.
     pub(super) fn request<'a>(
         person: &'a str,
         machine: &'a str,
@@ -186,8 +250,8 @@ impl Connection {
     }
 
     /// What is known of the person for a use that begins now; `session` is the one that it would belong to.
-    pub(super) fn facts<'a>(&'a self, known: &'a Known, capability: Capability, session: Option<&LiveSession>) -> Facts<'a> {
-        let stated = self.stated.facts(self.person.proofs(), self.app.live.beside(self.person.person(), session));
+    pub(super) fn facts<'a>(&'a self, known: &'a Known, capability: Capability, own: Own<'_>) -> Facts<'a> {
+        let stated = self.stated.facts(self.person.proofs(), self.app.live.beside(self.person.person(), own));
         let consent = lock(&self.consents).get(&capability).copied();
         known.facts(Facts { emergency: self.login.emergency, consent, ..stated })
     }
@@ -219,20 +283,27 @@ impl Connection {
     ) -> Result<String, String> {
         let rules = self.app.rules.now();
         let (open, known) = (self.open().await, self.known());
-        let facts = self.facts(&known, capability, open.as_deref());
+        let facts = self.facts(&known, capability, open.as_deref().map_or(Own::None, Own::Live));
         let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, facts);
         let decision = rules.policy.decide(&request);
+        self.log_decision(&rules, &request, &decision).await?;
+        let why = rules.policy.sentence(&request, &decision, Speech::Person);
+        take(&decision, &request, &why);
+        Ok(why)
+    }
+
+    async fn log_decision(&self, rules: &InForce, request: &Request<'_>, decision: &Decision) -> Result<(), String> {
         let outcome = match &decision.outcome {
             Outcome::Granted(_) => "granted",
             Outcome::Unmet { .. } => "unmet",
             Outcome::Refused(_) => "refused",
         };
         let event = NewEvent::new(request.at, EventKind::Decision, self.person.person())
-            .machine(machine)
+            .machine(request.machine)
             .from(self.from)
-            .says(rules.policy.sentence(&request, &decision, Speech::Insider))
+            .says(rules.policy.sentence(request, decision, Speech::Insider))
             .with("outcome", outcome)
-            .with("capability", capability.word())
+            .with("capability", request.capability.word())
             .with("policy_version", rules.version)
             .with("emergency", self.login.emergency)
             .with("rules", decision.because.iter().map(|r| format!("{}:{}", r.name, r.line)).collect::<Vec<_>>());
@@ -240,54 +311,56 @@ impl Connection {
             return Err("The decision could not be logged, so that nothing is allowed.".into());
         }
         self.app.tell("log");
-        let why = rules.policy.sentence(&request, &decision, Speech::Person);
-        take(&decision, &request, &why);
-        Ok(why)
+        Ok(())
     }
 
     /// Whether any capability that the person has here must be recorded: one recording serves the whole session.
     fn must_record(&self, machine: &str, account: &str) -> bool {
         let (rules, known) = (self.app.rules.now(), self.known());
         Capability::ALL.into_iter().filter(|c| c.is_of_sessions()).any(|c| {
-            let request = Self::request(self.person.person(), machine, Some(account), c, self.from, self.facts(&known, c, None));
+            let request = Self::request(self.person.person(), machine, Some(account), c, self.from, self.facts(&known, c, Own::None));
             matches!(rules.policy.decide(&request).outcome, Outcome::Granted(g) if !g.demands.recording.is_empty())
         })
     }
 
-    /// The session of this connection; begins it for the first that asks.
-    pub(super) async fn session(self: &Arc<Self>, granted: &AccessGranted, steps: &Steps) -> Result<Arc<OpenSession>, String> {
+    /// The session of this connection; begins it for the first that asks, and notes the use.
+    pub(super) async fn session(self: &Arc<Self>, granted: &AccessGranted, steps: &Steps) -> Result<Arc<OpenSession>, NotBegun> {
+        let session = self.hold(granted, steps).await?;
+        self.note_use(&session, Capabilities::of([granted.capability()])).await;
+        Ok(session)
+    }
+
+    /// The session of this connection, in which something may now be done; begins it for the first that asks.
+    pub(super) async fn hold(self: &Arc<Self>, granted: &AccessGranted, steps: &Steps) -> Result<Arc<OpenSession>, NotBegun> {
         let mut slot = self.session.lock().await;
         let session = match &*slot {
-            Slot::Open(session) if session.live.ended.is_cancelled() => return Err("This session is over.".into()),
+            Slot::Open(session) if session.live.ended.is_cancelled() => return Err(NotBegun::Refused("This session is over.".into())),
             Slot::Open(session) => {
-                lock(&session.life).handle_grant(granted).map_err(|e| format!("{e}: sign in again."))?;
-                session.weigh();
+                session.take_grant(granted).map_err(|e| format!("{e}: sign in again."))?;
                 session.clone()
             }
             Slot::None => {
                 let session = self.begin(granted, steps).await?;
+                session.take_grant(granted).map_err(|e| format!("{e}."))?;
                 *slot = Slot::Open(session.clone());
                 crate::visits::joined(&self.app, self.person.person(), &session.machine, &session.live.id).await;
                 session
             }
         };
         drop(slot);
-        self.note_use(&session, granted.capability()).await;
         session.wake.notify_one();
         Ok(session)
     }
 
-    async fn note_use(&self, session: &OpenSession, capability: Capability) {
+    /// Notes what the session was used for.
+    pub(super) async fn note_use(&self, session: &OpenSession, uses: Capabilities) {
         let uses = {
-            let mut granted = lock(&session.granted);
-            let more = granted.union(Capabilities::of([capability]));
-            if more == *granted {
+            let mut used = lock(&session.used);
+            let more = used.union(uses);
+            if more == *used {
                 return;
             }
-            *granted = more;
-            if capability.acts() {
-                session.live.acts.store(true, std::sync::atomic::Ordering::Relaxed);
-            }
+            *used = more;
             more.words().join(" ")
         };
         if let Err(e) = self.app.store.set_session_uses(&session.live.id, &uses).await {
@@ -296,16 +369,18 @@ impl Connection {
         self.app.tell("sessions");
     }
 
-    async fn begin(self: &Arc<Self>, granted: &AccessGranted, steps: &Steps) -> Result<Arc<OpenSession>, String> {
+    async fn begin(self: &Arc<Self>, granted: &AccessGranted, steps: &Steps) -> Result<Arc<OpenSession>, NotBegun> {
         let (machine, account) = (self.login.machine.clone().unwrap_or_default(), granted.grant().account.to_string());
         let now = Timestamp::now();
         let id = crate::api::new_id(now);
+        let place = self.app.live.reserve(&id, self.person.person());
+        self.decide_beginning(&machine, granted, &place).await?;
         let recording_failed = CancellationToken::new();
         let recorder = if self.must_record(&machine, &account) || !granted.grant().demands.recording.is_empty() {
             let about = About { session: &id, person: self.person.person(), machine: &machine, account: &account };
             match self.app.recorder.begin(about, now, recording_failed.clone()).await {
                 Ok(begun) => Some(begun),
-                Err(e) => return Err(self.cannot_record(&machine, &e).await),
+                Err(e) => return Err(NotBegun::Unavailable(self.cannot_record(&machine, &e).await)),
             }
         } else {
             None
@@ -322,7 +397,7 @@ impl Connection {
                 return Err(e);
             }
         };
-        let parts = Begun { id, now, recording, armed, file, recording_failed, link, machine, account };
+        let parts = Begun { place, id, now, recording, armed, file, recording_failed, link, machine, account };
         self.go_live(granted, parts).await
     }
 
@@ -346,10 +421,12 @@ impl Connection {
         }
     }
 
-    async fn link(&self, id: &str, machine: &str, account: &str, granted: &AccessGranted, steps: &Steps) -> Result<MachineLink, String> {
+    async fn link(&self, id: &str, machine: &str, account: &str, granted: &AccessGranted, steps: &Steps) -> Result<MachineLink, NotBegun> {
         let rules = self.app.rules.now();
-        let Some(known) = rules.policy.directory().machine(machine) else { return Err(LinkError::NotReady.to_string()) };
-        let forward = granted.capability() == Capability::Forward || self.allows_forwarding(machine, account);
+        let Some(known) = rules.policy.directory().machine(machine) else {
+            return Err(NotBegun::Unavailable(LinkError::NotReady.to_string()));
+        };
+        let forward = granted.capability() == Capability::Forward || self.allows(machine, Some(account), Capability::Forward);
         match MachineLink::open(&self.app, known, account, Purpose::Session(id, forward), steps).await {
             Ok(link) => Ok(link),
             Err(e) => {
@@ -359,23 +436,46 @@ impl Connection {
                     .says(format!("{} could not be taken to {machine}: {e}.", self.person.person()))
                     .with("error", e.code());
                 self.app.note(event).await;
-                Err(format!("{machine}: {e}."))
+                let why = format!("{machine}: {e}.");
+                // It is there, and Aerie takes nobody to it.
+                Err(if matches!(e, LinkError::OtherKey) { NotBegun::Refused(why) } else { NotBegun::Unavailable(why) })
             }
         }
     }
 
-    fn allows_forwarding(&self, machine: &str, account: &str) -> bool {
-        let (known, forward) = (self.known(), Capability::Forward);
-        let request = Self::request(self.person.person(), machine, Some(account), forward, self.from, self.facts(&known, forward, None));
+    /// Decides once more with a place reserved: what was granted counted only the sessions that were there then.
+    async fn decide_beginning(&self, machine: &str, granted: &AccessGranted, place: &Reserved) -> Result<(), String> {
+        let (rules, known, capability) = (self.app.rules.now(), self.known(), granted.capability());
+        let facts = self.facts(&known, capability, Own::Beginning(place));
+        let account = Some(&*granted.grant().account);
+        let request = Self::request(self.person.person(), machine, account, capability, self.from, facts);
+        let decision = rules.policy.decide(&request);
+        if matches!(decision.outcome, Outcome::Granted(_)) {
+            return Ok(());
+        }
+        self.log_decision(&rules, &request, &decision).await?;
+        Err(rules.policy.sentence(&request, &decision, Speech::Person))
+    }
+
+    /// Whether the rules allow this on the machine of the login now, without asking anybody.
+    pub(super) fn may(&self, capability: Capability) -> bool {
+        self.login.machine.as_deref().is_some_and(|machine| self.allows(machine, self.login.account.as_deref(), capability))
+    }
+
+    /// Whether the rules allow this here and now, without asking anybody.
+    pub(super) fn allows(&self, machine: &str, account: Option<&str>, capability: Capability) -> bool {
+        let known = self.known();
+        let request =
+            Self::request(self.person.person(), machine, account, capability, self.from, self.facts(&known, capability, Own::None));
         matches!(self.app.rules.now().policy.decide(&request).outcome, Outcome::Granted(_))
     }
 
-    async fn go_live(self: &Arc<Self>, granted: &AccessGranted, begun: Begun) -> Result<Arc<OpenSession>, String> {
-        let Begun { id, now, recording, armed, file, recording_failed, link, machine, account } = begun;
+    async fn go_live(self: &Arc<Self>, granted: &AccessGranted, begun: Begun) -> Result<Arc<OpenSession>, NotBegun> {
+        let Begun { place, id, now, recording, armed, file, recording_failed, link, machine, account } = begun;
         let live = Live::begin(self.person.clone(), granted, armed.as_ref(), now).map_err(|e| format!("{e}."))?;
         let (rules, known) = (self.app.rules.now(), self.known());
         let capability = granted.capability();
-        let facts = self.facts(&known, capability, None);
+        let facts = self.facts(&known, capability, Own::Beginning(&place));
         let request = Self::request(self.person.person(), &machine, Some(&account), capability, self.from, facts);
         let basis = rules.policy.decide(&request).because.into_iter().next();
         let row = SessionRow {
@@ -418,10 +518,10 @@ impl Connection {
         if let Err(e) = logged {
             tracing::error!(error = %e, "a session could not be logged");
             link.close().await;
-            return Err("The session could not be logged, so that it did not begin.".into());
+            return Err(NotBegun::Unavailable("The session could not be logged, so that it did not begin.".into()));
         }
         let session = Arc::new(OpenSession {
-            live: Arc::new(LiveSession::new(&id, self.person.person(), (&machine, &account), &row.rule, now.as_millisecond())),
+            live: Arc::new(LiveSession::new(&place, (&machine, &account), &row.rule, now.as_millisecond())),
             life: Mutex::new(live),
             wake: Notify::new(),
             recording,
@@ -430,12 +530,13 @@ impl Connection {
             machine,
             account,
             granted: Mutex::new(Capabilities::NONE),
+            used: Mutex::new(Capabilities::NONE),
+            demanded: AtomicU16::new(0),
             uses: Mutex::default(),
             readers: Mutex::new(vec![]),
             told: CancellationToken::new(),
             carriers: tokio_util::task::TaskTracker::new(),
         });
-        session.weigh();
         self.app.live.add(session.live.clone());
         self.app.tell("sessions");
         if granted.grant().emergency {
@@ -449,6 +550,7 @@ impl Connection {
 
 /// What a session is made of when it goes live.
 struct Begun {
+    place: Reserved,
     id: String,
     now: Timestamp,
     recording: Option<Recording>,
@@ -481,10 +583,39 @@ impl OpenSession {
         self.link.close().await;
     }
 
+    /// Takes what a grant brings: something may be done, within limits, and is recorded so.
+    ///
+    /// # Errors
+    /// When it demands a recording and the session has none.
+    pub(super) fn take_grant(&self, granted: &AccessGranted) -> Result<(), NotArmed> {
+        let capability = granted.capability();
+        lock(&self.life).handle_grant(granted)?;
+        {
+            let mut all = lock(&self.granted);
+            *all = all.union(Capabilities::of([capability]));
+        }
+        if capability.acts() {
+            self.live.acts.store(true, Ordering::Relaxed);
+        }
+        // What a copy carries is files, and demands for other tracks do not concern it.
+        if matches!(capability, Capability::Shell | Capability::Exec) {
+            let tracks = granted.grant().demands.recording;
+            let bits = tracks.iter().fold(0, |bits, t| bits | 1 << t as u16);
+            self.demanded.fetch_or(bits, Ordering::Relaxed);
+        }
+        self.weigh();
+        Ok(())
+    }
+
+    /// Whether the rules demand this track of what runs here.
+    pub(super) fn demands(&self, track: Track) -> bool {
+        self.demanded.load(Ordering::Relaxed) & (1 << track as u16) != 0
+    }
+
     /// Takes the limit on what it carries from the rules.
     fn weigh(&self) {
         let limit = lock(&self.life).volume_limit().unwrap_or(u64::MAX);
-        self.live.volume_limit.store(limit, std::sync::atomic::Ordering::Relaxed);
+        self.live.volume_limit.store(limit, Ordering::Relaxed);
     }
 
     /// Ends it, once the person was told.

@@ -3,8 +3,9 @@
 use super::connection::{Connection, OpenSession, lock};
 use crate::audit;
 use crate::known::Known;
+use crate::sessions::Own;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Capability, Facts, Outcome, Request, Speech};
+use aerie_core::policy::{Capability, Facts, Outcome, Request, Speech, Tracks};
 use aerie_core::recording::Frame;
 use aerie_core::session::{Effect, EndReason};
 use jiff::Timestamp;
@@ -124,9 +125,11 @@ fn decide(connection: &Connection, session: &OpenSession) {
     for capability in granted.iter() {
         let request = request(connection, &known, session, capability);
         let decision = rules.policy.decide(&request);
-        match decision.outcome {
-            Outcome::Granted(_) => holds_until = [holds_until, decision.holds_until].into_iter().flatten().min(),
-            Outcome::Unmet { .. } | Outcome::Refused(_) => {
+        // Limits that begin to be demanded count for what is live, too.
+        let held = decision.granted(&request).map(|granted| session.take_grant(&granted));
+        match held {
+            Some(Ok(())) => holds_until = [holds_until, decision.holds_until].into_iter().flatten().min(),
+            Some(Err(_)) | None => {
                 let why = rules.policy.sentence(&request, &decision, Speech::Person);
                 return lock(&session.life).handle_decision(Err(why));
             }
@@ -157,17 +160,21 @@ fn forecast(connection: &Connection, session: &OpenSession) {
     session.live.idle_ms.store(idle, Ordering::Relaxed);
 }
 
-/// The question about a use that began with the session: a proof must have been fresh then.
+/// The question about a use that began with the session: a proof must have been fresh then, and nothing is promised any more. What
+/// is recorded is recorded.
 fn request<'a>(connection: &'a Connection, known: &'a Known, session: &'a OpenSession, capability: Capability) -> Request<'a> {
     let begun = Timestamp::from_millisecond(session.live.began_ms).ok();
-    Connection::request(
-        connection.person.person(),
-        &session.machine,
-        Some(&session.account),
+    let recorded = if session.recording.is_some() { Tracks::all() } else { Tracks::NONE };
+    let facts = connection.facts(known, capability, Own::Live(&session.live));
+    Request {
+        person: connection.person.person(),
         capability,
-        connection.from,
-        Facts { begun, ..connection.facts(known, capability, Some(&session.live)) },
-    )
+        machine: &session.machine,
+        account: Some(&session.account),
+        at: Timestamp::now(),
+        from: Some(connection.from),
+        facts: Facts { begun, recorded, ..facts },
+    }
 }
 
 pub(super) async fn notice(connection: &Connection, session: &OpenSession, text: &str) {

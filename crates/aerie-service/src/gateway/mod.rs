@@ -34,6 +34,8 @@ const MOST_WAITING_FROM_ONE: u32 = 64;
 const GRACE: Duration = Duration::from_secs(120);
 /// Bytes on a channel that may be under way. More costs memory for each stalled channel and brings no speed.
 pub(crate) const WINDOW: u32 = 1 << 20;
+/// Bytes of it that a client may send before its channel is taken to the machine.
+const FIRST_WINDOW: u32 = 64 << 10;
 /// Messages that a channel keeps for its reader: the window full of packets of 128 bytes. A peer that sends smaller ones
 /// and is not read from holds up its own connection only.
 pub(crate) const CHANNEL_MESSAGES: usize = 8192;
@@ -68,7 +70,7 @@ fn server_config(app: &App, certificates: Vec<russh::keys::Certificate>) -> Arc<
         auth_rejection_time_initial: Some(Duration::ZERO),
         keys: app.keys.host().into_iter().collect(),
         certificates,
-        window_size: WINDOW,
+        window_size: FIRST_WINDOW,
         maximum_packet_size: 32768,
         channel_buffer_size: CHANNEL_MESSAGES,
         event_buffer_size: 16,

@@ -4,6 +4,7 @@ use super::connection::Connection;
 use super::visitor::{Visitor, only, reject};
 use crate::identity::{Checked, Confirmed};
 use crate::known::Known;
+use crate::sessions::Own;
 use aerie_core::diagnostic::printable;
 use aerie_core::policy::{Capability, Factor, Factors, Facts, Missing, Outcome};
 use jiff::Timestamp;
@@ -39,7 +40,7 @@ impl Visitor {
         let Some((login, machine)) = self.login.as_ref().and_then(|l| Some((l, l.machine.as_deref()?))) else { return vec![] };
         let rules = self.app.rules.now();
         let known = Known::of(&self.app, &login.person);
-        let stated = self.stated.facts(self.sign_in.proofs(), self.app.live.beside(&login.person, None));
+        let stated = self.stated.facts(self.sign_in.proofs(), self.app.live.beside(&login.person, Own::None));
         let facts = known.facts(Facts { emergency: login.emergency, ..stated });
         let outcomes = Capability::ALL.into_iter().filter(|c| c.is_over_ssh()).map(|capability| {
             let request = Connection::request(&login.person, machine, login.account.as_deref(), capability, self.from, facts);

@@ -1,8 +1,8 @@
 //! One connection to the gateway: proves who is there, and hands channels on.
 
-use super::channel;
+use super::channel::{self, ChannelPlace};
 use super::connection::{Connection, Stated};
-use super::server_config;
+use super::{FIRST_WINDOW, WINDOW, server_config};
 use crate::identity::Pending;
 use crate::service::App;
 use aerie_core::diagnostic::printable;
@@ -16,6 +16,7 @@ use russh::server::{Auth, ChannelOpenHandle, Handler, Msg, PublicKeyOffer, Respo
 use russh::{Channel, ChannelId, ChannelOpenFailure, MethodKind, MethodSet, Pty, Sig};
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use tokio_util::sync::CancellationToken;
 
 /// The handler of one connection.
@@ -151,7 +152,7 @@ impl Visitor {
     }
 
     /// The inner connection of `ssh -J`: another sign-in, at the machine that was named.
-    fn jump(&self, channel: Channel<Msg>, machine: &str, reply: ChannelOpenHandle) {
+    fn jump(&self, channel: Channel<Msg>, machine: &str, reply: ChannelOpenHandle, place: ChannelPlace) {
         let (app, from) = (self.app.clone(), self.from);
         let proved = self.sign_in.proved().filter(|_| self.login.as_ref().is_some_and(|l| l.machine.is_none()));
         let Some(proved) = proved.filter(|p| may_ever_reach(&app, p.person(), machine, from)) else {
@@ -163,11 +164,13 @@ impl Visitor {
             let Ok(certificate) = app.keys.certify_host(&[&machine], Timestamp::now()) else { return };
             let config = server_config(&app, vec![certificate]);
             reply.accept().await;
+            let _ = channel.widen(WINDOW - FIRST_WINDOW).await;
             let mut visitor = Visitor::new(app, from);
             visitor.inside = Some((proved, machine));
             if let Ok(running) = russh::server::run_stream(config, channel.into_stream(), visitor).await {
                 let _ = running.await;
             }
+            drop(place);
         });
     }
 }
@@ -234,9 +237,14 @@ impl Handler for Visitor {
     ) -> Result<(), Self::Error> {
         let Some(connection) = self.connection.clone() else { return Ok(()) };
         connection.set_handle(session.handle());
+        let Some(place) = connection.channels.session() else {
+            reply.reject(ChannelOpenFailure::ResourceShortage).await;
+            return Ok(());
+        };
         tokio::spawn(async move {
             reply.accept().await;
             channel::serve(connection, channel).await;
+            drop(place);
         });
         Ok(())
     }
@@ -252,13 +260,17 @@ impl Handler for Visitor {
         session: &mut Session,
     ) -> Result<(), Self::Error> {
         let Some(connection) = self.connection.clone() else { return Ok(()) };
+        let Some(place) = connection.channels.forward() else {
+            reply.reject(ChannelOpenFailure::ResourceShortage).await;
+            return Ok(());
+        };
         if self.login.as_ref().is_some_and(|l| l.machine.is_none()) {
-            self.jump(channel, host, reply);
+            self.jump(channel, host, reply, place);
             return Ok(());
         }
         connection.set_handle(session.handle());
         let (to, origin) = ((host.to_string(), port), (origin.to_string(), origin_port));
-        tokio::spawn(channel::forward(connection, channel, to, origin, reply));
+        tokio::spawn(channel::forward(connection, channel, to, origin, reply, place));
         Ok(())
     }
 
@@ -300,6 +312,14 @@ impl Handler for Visitor {
 
     async fn signal(&mut self, _: ChannelId, _: Sig, _: &mut Session) -> Result<(), Self::Error> {
         Ok(())
+    }
+
+    /// `ssh -R`: said at the next channel, since the answer to this request has no place for a reason.
+    async fn tcpip_forward(&mut self, _: &str, _: &mut u32, _: &mut Session) -> Result<bool, Self::Error> {
+        if let Some(connection) = &self.connection {
+            connection.refuses_remote.store(true, Ordering::Relaxed);
+        }
+        Ok(false)
     }
 
     async fn x11_request(&mut self, id: ChannelId, _: bool, _: &str, _: &str, _: u32, session: &mut Session) -> Result<(), Self::Error> {

@@ -1,5 +1,6 @@
 mod asking;
 mod findings;
+mod full;
 mod machines;
 mod proofs;
 mod visits;

@@ -5,6 +5,7 @@ use super::super::connection::{Connection, lock};
 use super::{ASKED, Desktop};
 use crate::desktop::{Order, asked_here};
 use crate::machines::Steps;
+use crate::sessions::Own;
 use aerie_api::ToViewer;
 use aerie_core::policy::{Capabilities, Capability, Consent, Outcome};
 use aerie_core::visit::WITH_PROGRAM;
@@ -32,7 +33,7 @@ impl Desktop {
             if asking.contains(&c) {
                 return "asked";
             }
-            let facts = self.connection.facts(&known, c, Some(&self.session.live));
+            let facts = self.connection.facts(&known, c, Own::Live(&self.session.live));
             let (person, account) = (self.person(), Some(self.session.account.as_str()));
             let request = Connection::request(person, &self.session.machine, account, c, self.connection.from, facts);
             match rules.policy.decide(&request).outcome {

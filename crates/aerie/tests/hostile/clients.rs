@@ -1,0 +1,62 @@
+//! Ordinary clients: how a command ended is never lost.
+
+use super::{run, small_rights};
+use crate::common::{until, world};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+
+#[tokio::test]
+async fn the_exit_status_survives_a_shared_connection() {
+    small_rights().await;
+    let p = &world().people;
+    let control = p.directory().join("shared");
+    let option = format!("ControlPath={}", control.display());
+    let mut master = p.command("ssh", "", &["-M", "-o", &option, "-N", "arlo+archive-db@aerie"]).spawn().unwrap();
+    until("the control socket", async || control.exists().then_some(())).await;
+    for n in 0..100 {
+        // Nothing to read, something to read, and input: each closes in an order of its own.
+        let e = run("ssh", &["-o", &option, "arlo+archive-db@aerie", "exit 7"], "").await;
+        assert_eq!((e.status, e.err.as_str()), (Some(7), ""), "{n}");
+        let e = run("ssh", &["-o", &option, "arlo+archive-db@aerie", "echo last; exit 3"], "").await;
+        assert_eq!((e.status, e.out.as_str()), (Some(3), "last\n"), "{n}");
+        let e = run("ssh", &["-o", &option, "arlo+archive-db@aerie", "wc -c; exit 4"], &"x".repeat(100_000)).await;
+        assert_eq!((e.status, e.out.trim()), (Some(4), "100000"), "{n}");
+    }
+    let _ = master.kill().await;
+}
+
+#[tokio::test]
+async fn what_is_not_carried_is_said_in_one_line() {
+    small_rights().await;
+    let e = run("ssh", &["-A", "-o", "ForwardAgent=yes", "arlo+archive-db@aerie", "true"], "").await;
+    // Without an agent here the client does not offer one.
+    assert_eq!(e.status, Some(0), "{}", e.err);
+    let e = run("ssh", &["-R", "0:127.0.0.1:1", "arlo+archive-db@aerie", "true"], "").await;
+    assert!(e.err.contains("aerie: Remote port forwarding (-R) is not carried."), "{}", e.err);
+    let e = run("ssh", &["-N", "-o", "ExitOnForwardFailure=yes", "-W", "127.0.0.1:22", "arlo+archive-db@aerie"], "").await;
+    assert!(e.err.contains("No rule lets you forward ports through archive-db"), "{}", e.err);
+    // 69: nothing refused it, it is not there.
+    let p = &world().people;
+    let e = p.run("ssh", "sunniva", &["sunniva+comb-1@aerie", "true"], "").await.unwrap();
+    assert!(matches!(e.status, Some(0 | 69)), "{:?} {}", e.status, e.err);
+}
+
+#[tokio::test]
+async fn a_channel_of_an_unknown_kind_is_refused_once() {
+    small_rights().await;
+    let p = &world().people;
+    // A stream to a socket of the machine: a kind of channel that is not carried. The connection goes on.
+    let control = p.directory().join("unknown");
+    let option = format!("ControlPath={}", control.display());
+    let socket = p.directory().join("there.sock");
+    let forward = format!("{}:/run/nothing.sock", socket.display());
+    let mut master = p.command("ssh", "", &["-M", "-o", &option, "-L", &forward, "-N", "arlo+archive-db@aerie"]).spawn().unwrap();
+    until("the sockets", async || (control.exists() && socket.exists()).then_some(())).await;
+    let mut stream = tokio::net::UnixStream::connect(&socket).await.unwrap();
+    let _ = stream.write_all(b"hello").await;
+    let mut got = vec![];
+    let _ = stream.read_to_end(&mut got).await;
+    assert!(got.is_empty());
+    let e = run("ssh", &["-o", &option, "arlo+archive-db@aerie", "echo on"], "").await;
+    assert_eq!(e.out, "on\n", "{}", e.err);
+    let _ = master.kill().await;
+}
