@@ -531,6 +531,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the service can do its work: 200 when it is ready, 503 when it is not. */
+        get: operations["health"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/help/{queue}": {
         parameters: {
             query?: never;
@@ -1195,7 +1212,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign out everywhere else. API tokens stay. */
+        /** Sign out everywhere else, at the gateway too. API tokens stay. */
         post: operations["signOutElsewhere"];
         delete?: never;
         options?: never;
@@ -2486,6 +2503,23 @@ export interface paths {
         post?: never;
         /** Let them come up again. */
         delete: operations["withdrawSuppression"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Public keys and certificates with which clients recognise the service. */
+        get: operations["trust"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3965,6 +3999,20 @@ export interface components {
             control: boolean;
             /** @description Who. */
             person: string;
+        };
+        /** @description One thing that the service needs. */
+        HealthCheck: {
+            /** @description `database`, `event-log`, `disk-space` or `recorder`. */
+            name: string;
+            /** @description Whether it works. */
+            ok: boolean;
+        };
+        /** @description Whether the service can do its work. */
+        HealthView: {
+            /** @description What was checked. */
+            checks: components["schemas"]["HealthCheck"][];
+            /** @description `ready` or `not-ready`. */
+            status: string;
         };
         /** @description What somebody says who asks for help. */
         HelpAsked: {
@@ -5761,6 +5809,21 @@ export interface components {
             /** @description What it is for. */
             purpose: string;
         };
+        /** @description With what clients recognise the service. */
+        ServiceTrust: {
+            /** @description Its SHA-256 fingerprint. */
+            gateway_fingerprint: string;
+            /** @description Host key of the SSH gateway, as OpenSSH writes it. */
+            gateway_host_key: string;
+            /** @description Authority that signs the host certificates of machines for `ssh -J`, as OpenSSH writes it. */
+            machines_authority: string;
+            /** @description Its SHA-256 fingerprint. */
+            machines_authority_fingerprint: string;
+            /** @description Certificate (PEM) of the authority that signs the certificate of console and API; empty where it speaks without TLS. */
+            tls_authority: string;
+            /** @description Its SHA-256 fingerprint. */
+            tls_authority_fingerprint: string;
+        };
         /** @description A session. */
         SessionView: {
             /** @description Account on it. */
@@ -6205,6 +6268,11 @@ export interface components {
             organisation: string;
             /** @description Whether the program for a visit can be started on computers with Linux, and whether it runs. */
             program: components["schemas"]["ProgramState"];
+            /**
+             * Format: int64
+             * @description Number of the question whose answer `agreed` is, or that is asked now.
+             */
+            question?: number;
             /** @description What it is about. */
             reason: string;
             /** @description Whether what is seen is recorded. */
@@ -6222,6 +6290,11 @@ export interface components {
             uses: string[];
             /** @description What whoever helps asks for besides, as the word of a capability. */
             wants?: string | null;
+            /**
+             * Format: int64
+             * @description Number of the question of `wants`.
+             */
+            wants_question?: number;
             /** @description Whether whoever helps looks now. */
             watched: boolean;
         } | {
@@ -7798,6 +7871,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    health: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthView"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthView"];
+                };
             };
         };
     };
@@ -11761,6 +11861,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    trust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceTrust"];
+                };
             };
         };
     };

@@ -403,3 +403,38 @@ pub struct DirectoryExport {
     /// Public key of the checkpoints, hexadecimal.
     pub checkpoint_keys: Vec<String>,
 }
+
+/// Whether the service can do its work.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HealthView {
+    /// `ready` or `not-ready`.
+    pub status: String,
+    /// What was checked.
+    pub checks: Vec<HealthCheck>,
+}
+
+/// One thing that the service needs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HealthCheck {
+    /// `database`, `event-log`, `disk-space` or `recorder`.
+    pub name: String,
+    /// Whether it works.
+    pub ok: bool,
+}
+
+/// With what clients recognise the service.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ServiceTrust {
+    /// Certificate (PEM) of the authority that signs the certificate of console and API; empty where it speaks without TLS.
+    pub tls_authority: String,
+    /// Its SHA-256 fingerprint.
+    pub tls_authority_fingerprint: String,
+    /// Host key of the SSH gateway, as OpenSSH writes it.
+    pub gateway_host_key: String,
+    /// Its SHA-256 fingerprint.
+    pub gateway_fingerprint: String,
+    /// Authority that signs the host certificates of machines for `ssh -J`, as OpenSSH writes it.
+    pub machines_authority: String,
+    /// Its SHA-256 fingerprint.
+    pub machines_authority_fingerprint: String,
+}

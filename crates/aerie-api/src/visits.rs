@@ -268,10 +268,24 @@ pub enum FromVisited {
         #[serde(default)]
         screen: String,
     },
-    /// What they agree to, as words of capabilities; none is a no.
-    Answer(Vec<String>),
-    /// Whether whoever helps may do this as well, as the word of a capability: their answer, or that they take it back.
-    Consent(String, bool),
+    /// What they agree to.
+    Answer {
+        /// Number of the question that they saw: a yes to another one counts for nothing.
+        #[serde(default)]
+        question: u64,
+        /// Words of capabilities; none is a no.
+        allow: Vec<String>,
+    },
+    /// Whether whoever helps may do this as well: their answer, or that they take it back.
+    Consent {
+        /// Number of the question that they saw, as `wants_question` gave it: a yes to another one counts for nothing.
+        #[serde(default)]
+        question: u64,
+        /// Word of the capability.
+        capability: String,
+        /// Whether they allow it.
+        allow: bool,
+    },
     /// They want the line that starts the program for a visit.
     Program,
     /// They do not want the file of this identifier.
@@ -330,6 +344,12 @@ pub enum ToVisited {
         watched: bool,
         /// Whether the program for a visit can be started on computers with Linux, and whether it runs.
         program: ProgramState,
+        /// Number of the question whose answer `agreed` is, or that is asked now.
+        #[serde(default)]
+        question: u64,
+        /// Number of the question of `wants`.
+        #[serde(default)]
+        wants_question: u64,
         /// What whoever helps asks for besides, as the word of a capability.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         wants: Option<String>,

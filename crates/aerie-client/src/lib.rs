@@ -22,7 +22,7 @@ use aerie_api::{
     CheckpointView, DirectoryChanges, DirectoryExport, DirectoryImport, DraftText, DraftView, EffectQuery, EffectView, EventView,
     FrameView, LogReport, MatrixView, Me, NewReview, Now, Page, PolicyChecked, PolicyRead, PolicyText, PolicyView, ProblemView,
     PublishNote, ReachQuery, ReachView, RecordingReport, ReviewClosed, ReviewDecision, ReviewEntryView, ReviewView, RuleEdit, RuleUseView,
-    ScanResult, SessionView, SignIn, VersionView, Why, WhyQuery,
+    ScanResult, ServiceTrust, SessionView, SignIn, VersionView, Why, WhyQuery,
 };
 use reqwest::{Method, RequestBuilder, StatusCode};
 use serde::Serialize;
@@ -289,6 +289,14 @@ impl Client {
     /// See [`Client::sign_in`].
     pub async fn check_policy(&self, text: &str) -> Result<PolicyChecked> {
         self.ask(self.call(Method::POST, "policy/check").json(&PolicyText { text: text.into() })).await
+    }
+
+    /// With what clients recognise the service.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn trust(&self) -> Result<ServiceTrust> {
+        self.ask(self.call(Method::GET, "trust")).await
     }
 
     /// Publishes rules that were written against the version `after`.

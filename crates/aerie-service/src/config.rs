@@ -18,6 +18,8 @@ pub struct Config {
     pub https: Option<SocketAddr>,
     /// Address of console and API without TLS: loopback only.
     pub http: Option<SocketAddr>,
+    /// Address at which browsers, agents and clients reach the console, as the setting `address`; taken where that is not set.
+    pub address: Option<String>,
     /// Address of the SSH gateway; port 0 takes a free one.
     pub ssh: SocketAddr,
     /// Where machines and collectors send their logs.

@@ -8,7 +8,9 @@ mod asking;
 mod assets;
 mod audit;
 mod config;
+mod data;
 mod desktop;
+mod ending;
 mod films;
 mod forwarding;
 mod gateway;
@@ -29,6 +31,7 @@ mod visits;
 mod watch;
 
 pub use config::{Config, DEFAULT_HTTP, DEFAULT_HTTPS, DEFAULT_SSH, Syslog};
+pub use data::{DataDirectory, DataError};
 pub use identity::{PASSWORD_COST, hash_password, totp_purpose};
 pub use keys::{KeyAge, KeyError, Keys, Purpose, fingerprint};
 pub use recorder::{RecordingInfo, read_from, read_recording};

@@ -80,6 +80,11 @@ impl Recorder {
         Ok(Self { orders, directory, keys, next: 0.into(), open: count })
     }
 
+    /// Whether its thread takes orders.
+    pub(crate) fn is_running(&self) -> bool {
+        !self.orders.is_closed()
+    }
+
     /// How many recordings are being written.
     pub(crate) fn open(&self) -> u64 {
         self.open.load(Ordering::Relaxed)

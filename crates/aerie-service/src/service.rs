@@ -4,6 +4,7 @@ use crate::agents::{Agents, MOST_GREETING, MOST_GREETING_FROM_ONE};
 use crate::api;
 use crate::asking::{self, Asking};
 use crate::config::Config;
+use crate::data::{DataDirectory, DataError};
 use crate::forwarding::{self, Forwarding};
 use crate::gateway::{self, Desktops};
 use crate::identity::Identity;
@@ -18,7 +19,7 @@ use crate::rulebook::Rulebook;
 use crate::sessions::LiveSessions;
 use crate::vault::Vault;
 use crate::visits::{self, Visits};
-use aerie_core::directory::Machine;
+use aerie_core::directory::{Machine, Standing};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::session::EndReason;
 use aerie_core::settings::{Setting, Settings};
@@ -57,6 +58,12 @@ pub enum ServiceError {
         /// What is wrong.
         source: std::io::Error,
     },
+    /// The address that was given.
+    #[error("--address: {0}")]
+    Address(String),
+    /// The data directory.
+    #[error(transparent)]
+    Data(#[from] DataError),
     /// The console would be open to the network without encryption.
     #[error("without TLS the console listens on this machine alone: keep --http on 127.0.0.1 or [::1], or use --https")]
     NotLoopback,
@@ -67,6 +74,8 @@ pub enum ServiceError {
 
 /// Everything that the parts of the service share.
 pub(crate) struct App {
+    /// Held while anything writes there.
+    _data: DataDirectory,
     pub(crate) config: Config,
     pub(crate) store: Store,
     pub(crate) log: EventLog,
@@ -74,7 +83,10 @@ pub(crate) struct App {
     pub(crate) rules: Rulebook,
     pub(crate) identity: Identity,
     pub(crate) recorder: Recorder,
+    pub(crate) health: api::Health,
     pub(crate) live: Arc<LiveSessions>,
+    /// SSH connections that signed in.
+    pub(crate) connections: Arc<crate::ending::Connections>,
     pub(crate) desktops: Desktops,
     pub(crate) visits: Visits,
     pub(crate) reads: RecentReads,
@@ -150,6 +162,7 @@ impl App {
     pub(crate) async fn directory_changed(&self) -> Result<(), StoreError> {
         self.rules.reload().await?;
         self.sweep(Timestamp::now()).await?;
+        crate::ending::look(self).await?;
         let rules = self.rules.now();
         let now = Timestamp::now();
         for (print, people) in rules.policy.directory().shared_keys() {
@@ -183,7 +196,9 @@ impl App {
     /// Ends what is over, and writes down when tokens were used.
     pub(crate) async fn sweep(&self, now: Timestamp) -> Result<(), StoreError> {
         let (rules, limits) = (self.rules.now(), self.settings().signed_in());
-        self.identity.book.sweep(|name| rules.policy.directory().person(name).is_some(), &limits, now).await?;
+        let day = now.to_zoned(rules.policy.zone().clone()).date();
+        let good = |name: &str| rules.policy.directory().person(name).is_some_and(|p| p.standing(day) == Standing::Good);
+        self.identity.book.sweep(good, &limits, now).await?;
         self.store.sweep_credentials(now).await?;
         self.store.sweep_codes(now).await?;
         self.store.sweep_pins(now - PINS_KEPT).await
@@ -207,7 +222,13 @@ impl App {
         let failed = |e: rustls::Error| KeyError::Tls(e.to_string());
         let mut names = vec!["localhost".to_string(), "127.0.0.1".into(), "::1".into()];
         let host = url::Url::parse(&self.address()).ok().and_then(|u| u.host_str().map(|h| h.trim_matches(['[', ']']).to_string()));
-        names.extend(host.filter(|h| !names.contains(h)));
+        // By the address too at which it listens: agents and clients of the first hour know no other.
+        let bound = self.listening_tls.get().map(|a| a.ip()).filter(|ip| !ip.is_unspecified()).map(|ip| ip.to_string());
+        for name in [host, bound].into_iter().flatten() {
+            if !names.contains(&name) {
+                names.push(name);
+            }
+        }
         let identity = self.keys.tls(&names, now)?;
         let chain = identity.chain.into_iter().map(Into::into).collect();
         let key = rustls::pki_types::PrivateKeyDer::try_from(identity.key.to_vec()).map_err(|e| KeyError::Tls(e.into()))?;
@@ -218,6 +239,31 @@ impl App {
         *self.tls.write().unwrap_or_else(PoisonError::into_inner) = Some((Arc::new(config), identity.pin));
         Ok(())
     }
+}
+
+/// What this machine calls itself, where that is a name that others could know.
+fn host_name() -> Option<String> {
+    let name = nix::unistd::gethostname().ok()?.into_string().ok()?;
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-.".contains(c);
+    (!name.is_empty() && name != "localhost" && name.chars().all(plain)).then_some(name)
+}
+
+/// Takes the address that was given at the start into the settings, where none stands there.
+async fn set_address(app: &App) -> Result<(), ServiceError> {
+    let Some(given) = &app.config.address else { return Ok(()) };
+    let value = Setting::Address.read(given).map_err(|e| ServiceError::Address(e.to_string()))?;
+    let settings = app.settings();
+    match settings.text(Setting::Address) {
+        "" => {
+            app.store.set_setting(Setting::Address, &value, "service", "given at the start", Timestamp::now()).await?;
+            app.load_settings().await?;
+        }
+        set if set == value => {}
+        set => {
+            tracing::warn!(setting = set, given = value, "the setting `address` counts, and not the address that was given at the start")
+        }
+    }
+    Ok(())
 }
 
 /// A running service.
@@ -243,11 +289,12 @@ impl Service {
             let what = what.to_string();
             move |source| ServiceError::Io { what, source }
         };
-        std::fs::create_dir_all(&config.data).map_err(io("the data directory"))?;
+        let data = DataDirectory::take(&config.data)?;
         let keys = Arc::new(Keys::load(&config.data)?);
         let store = Store::open(&config.data.join("aerie.db")).await?;
         let (log, writer) = EventLog::open(store.clone(), keys.checkpoint_key()?, keys.checkpoint_keys(), keys.log_key()).await?;
         let app = Arc::new(App {
+            _data: data,
             rules: Rulebook::load(store.clone()).await?,
             identity: Identity::open(store.clone(), keys.clone(), Timestamp::now()).await?,
             settings: RwLock::new(Arc::new(store.settings().await?)),
@@ -258,7 +305,9 @@ impl Service {
             listening_tls: OnceLock::new(),
             tls: RwLock::default(),
             recorder: Recorder::start(config.recordings(), keys.clone()).map_err(io("the recordings"))?,
+            health: api::Health::default(),
             live: Arc::default(),
+            connections: Arc::default(),
             desktops: Desktops::default(),
             visits: Visits::default(),
             reads: RecentReads::default(),
@@ -278,6 +327,7 @@ impl Service {
             log,
             keys,
         });
+        set_address(&app).await?;
         close_crashed(&app).await?;
         asking::close_crashed(&app).await?;
         let bind = async |at: SocketAddr, what: &str| TcpListener::bind(at).await.map_err(io(&format!("{what} cannot listen on {at}")));
@@ -293,7 +343,11 @@ impl Service {
             }
             let scheme = if tls { "https" } else { "http" };
             // By name where it is this machine: passkeys need one.
-            let host = if http.ip().is_loopback() { "localhost".into() } else { http.ip().to_string() };
+            let host = match http.ip() {
+                ip if ip.is_loopback() => "localhost".into(),
+                ip if ip.is_unspecified() => host_name().unwrap_or_else(|| ip.to_string()),
+                ip => SocketAddr::new(ip, 0).to_string().trim_end_matches(":0").into(),
+            };
             let _ = app.listening.set(format!("{scheme}://{host}:{}", http.port()));
             consoles.push((listener, tls, http));
         }

@@ -5,6 +5,7 @@ use aerie_core::evidence::{Checkpoint, Hash, LogKey, NewEvent, Report, Row, Sign
 use jiff::Timestamp;
 use sqlx::Row as _;
 use sqlx::sqlite::SqlitePool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
@@ -33,6 +34,8 @@ pub struct EventLog {
     public: Arc<RwLock<Vec<VerifyingKey>>>,
     seals: Arc<RwLock<LogKey>>,
     size: watch::Receiver<u64>,
+    /// The last group that was to be written was not.
+    failing: Arc<AtomicBool>,
 }
 
 /// An event as it is kept.
@@ -68,6 +71,7 @@ struct Writer {
     seals: Arc<RwLock<LogKey>>,
     last_checkpoint: u64,
     size: watch::Sender<u64>,
+    failing: Arc<AtomicBool>,
 }
 
 impl EventLog {
@@ -92,9 +96,18 @@ impl EventLog {
         let (orders, inbox) = mpsc::channel(QUEUE);
         let last_checkpoint = tree.size();
         let (tell_size, size) = watch::channel(tree.size());
-        let writer = Writer { pool: store.write.clone(), tree, key, seals: seals.clone(), last_checkpoint, size: tell_size };
+        let failing = Arc::new(AtomicBool::new(false));
+        let writer = Writer {
+            pool: store.write.clone(),
+            tree,
+            key,
+            seals: seals.clone(),
+            last_checkpoint,
+            size: tell_size,
+            failing: failing.clone(),
+        };
         let task = tokio::spawn(writer.run(inbox));
-        Ok((Self { orders, store, public, seals, size }, task))
+        Ok((Self { orders, store, public, seals, size, failing }, task))
     }
 
     /// Appends an event, and returns its place once it is on the disk.
@@ -135,6 +148,11 @@ impl EventLog {
         let signed = self.order(|reply| Order::Rotate(Box::new(key), seals, now, reply)).await?;
         *self.public.write().unwrap_or_else(PoisonError::into_inner) = public;
         Ok(signed)
+    }
+
+    /// Whether it takes events, and wrote the last ones.
+    pub fn is_writable(&self) -> bool {
+        !self.orders.is_closed() && !self.failing.load(Ordering::Relaxed)
     }
 
     /// How many events there are, for whoever waits for more.
@@ -341,8 +359,12 @@ impl Writer {
         let (events, replies): (Vec<_>, Vec<_>) = events.into_iter().unzip();
         let first = self.tree.size();
         match self.write(events).await {
-            Ok(()) => replies.into_iter().zip(first..).for_each(|(reply, seq)| drop(reply.send(Ok(seq)))),
+            Ok(()) => {
+                self.failing.store(false, Ordering::Relaxed);
+                replies.into_iter().zip(first..).for_each(|(reply, seq)| drop(reply.send(Ok(seq))));
+            }
             Err(e) => {
+                self.failing.store(true, Ordering::Relaxed);
                 tracing::error!(error = %e, "the event log could not be written");
                 let why = e.to_string();
                 replies.into_iter().for_each(|reply| drop(reply.send(Err(StoreError::Database(sqlx::Error::Protocol(why.clone()))))));

@@ -135,6 +135,14 @@ impl Store {
         Ok(())
     }
 
+    /// Writes something of no consequence, to see whether writing works.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn probe(&self, now: Timestamp) -> Result<()> {
+        self.set_meta("probe", &ms(now).to_le_bytes()).await
+    }
+
     /// Closes every connection, so that the file is whole.
     pub async fn close(&self) {
         self.read.close().await;

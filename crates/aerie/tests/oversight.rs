@@ -43,7 +43,7 @@ impl Here {
         store.close().await;
         let any = "127.0.0.1:0".parse().unwrap();
         let syslog = Syslog { tls: Some(any), ..Syslog::default() };
-        let config = Config { data: directory.path().into(), https: None, http: Some(any), ssh: any, syslog };
+        let config = Config { data: directory.path().into(), address: None, https: None, http: Some(any), ssh: any, syslog };
         Self { service: Service::start(config).await.unwrap(), directory }
     }
 
@@ -152,7 +152,7 @@ async fn every_event_reaches_the_collector_in_order_also_those_of_the_time_when_
     let Here { directory, service } = here;
     service.stop().await.unwrap();
     let any = "127.0.0.1:0".parse().unwrap();
-    let config = Config { data: directory.path().into(), https: None, http: Some(any), ssh: any, syslog: Syslog::default() };
+    let config = Config { data: directory.path().into(), address: None, https: None, http: Some(any), ssh: any, syslog: Syslog::default() };
     let here = Here { service: Service::start(config).await.unwrap(), directory };
     let (_collector, mut messages) = Collector::start(at, acceptor).await;
     let last = here.admin().log(&ListQuery { limit: Some(1), ..ListQuery::default() }).await.unwrap().items[0].seq;

@@ -88,8 +88,18 @@ impl Person {
         tokio::time::timeout(std::time::Duration::from_secs(20), waiting).await.unwrap_or_else(|_| panic!("never came: {what}"))
     }
 
+    /// Answers the question that they saw last.
     async fn agree(&mut self, words: &[&str]) {
-        assert!(self.link.say(&FromVisited::Answer(words.iter().map(|w| (*w).to_string()).collect())).await);
+        let question =
+            self.told.iter().rev().find_map(|t| if let ToVisited::Standing { question, .. } = t { Some(*question) } else { None });
+        let allow = words.iter().map(|w| (*w).to_string()).collect();
+        assert!(self.link.say(&FromVisited::Answer { question: question.unwrap_or(0), allow }).await);
+    }
+
+    async fn consent(&mut self, capability: &str, allow: bool) {
+        let seen = |t: &ToVisited| if let ToVisited::Standing { wants_question, .. } = t { Some(*wants_question) } else { None };
+        let question = self.told.iter().rev().find_map(seen).unwrap_or(0);
+        self.link.say(&FromVisited::Consent { question, capability: capability.into(), allow }).await;
     }
 
     async fn share(&mut self) {
@@ -259,8 +269,11 @@ async fn a_visit_is_handed_over_and_ends_when_the_person_leaves() {
     let (mut first, begun) = look(&mira, &made.visit.id).await;
     rhea.link.film(true, 1, b"one").await;
     next_message(&mut first, |m| matches!(m, Message::Piece { .. })).await;
-    // Nils takes it over: the session before ends.
+    // Nils takes it over: the session before ends, and she is asked anew.
     nils.pick_up_visit(&made.visit.id).await.unwrap();
+    rhea.until("another who asks", |t| matches!(t, ToVisited::Standing { helper, agreed: None, .. } if helper == "nils")).await;
+    rhea.agree(&["view"]).await;
+    rhea.until("that she agreed", |t| matches!(t, ToVisited::Standing { agreed: Some(_), .. })).await;
     let (mut second, next) = look(&nils, &made.visit.id).await;
     assert_ne!(begun, next);
     rhea.link.film(true, 2, b"two").await;
@@ -342,7 +355,7 @@ async fn with_program(own: &Own, screen: &Screen, temporary: &std::path::Path) -
 async fn agreed(rhea: &mut Person, viewer: &mut Viewer, capability: &str) {
     viewer.say(FromViewer::Ask(capability.into())).await;
     rhea.until("a question", |t| matches!(t, ToVisited::Standing { wants: Some(c), .. } if c == capability)).await;
-    rhea.link.say(&FromVisited::Consent(capability.into(), true)).await;
+    rhea.consent(capability, true).await;
     viewer.until("a yes", |v| v.state(capability) == Some("on")).await;
 }
 
@@ -368,7 +381,7 @@ async fn a_shell_on_the_computer_of_whoever_is_helped_is_theirs_to_give_and_to_t
     // She says no, and then yes.
     let answer = async |rhea: &mut Person, yes: bool| {
         rhea.until("a question", |t| matches!(t, ToVisited::Standing { wants: Some(c), .. } if c == "shell")).await;
-        rhea.link.say(&FromVisited::Consent("shell".into(), yes)).await;
+        rhea.consent("shell", yes).await;
         rhea.until("no question", |t| matches!(t, ToVisited::Standing { wants: None, .. })).await;
     };
     let (begun, ()) = tokio::join!(mira.visit_shell(&visit), answer(&mut rhea, false));
@@ -388,7 +401,7 @@ async fn a_shell_on_the_computer_of_whoever_is_helped_is_theirs_to_give_and_to_t
     let left = dir.path().join("left");
     shows(&mira, &session, &format!("(trap '' HUP; echo $$ > {}; echo begun-$((1+1)); exec sleep 1000)\r", left.display()), "begun-2")
         .await;
-    rhea.link.say(&FromVisited::Consent("shell".into(), false)).await;
+    rhea.consent("shell", false).await;
     let process = std::fs::read_to_string(&left).unwrap();
     until("nothing of it runs", async || (!std::path::Path::new(&format!("/proc/{}", process.trim())).exists()).then_some(())).await;
     let ended = own.event("session-ended", &session).await;
@@ -436,7 +449,7 @@ async fn text_goes_through_the_clipboard_of_whoever_is_helped_when_they_say_so()
     viewer.until("what was selected", |v| v.told.contains(&ToViewer::Clipboard { text: "ready".into() })).await;
     own.event("clipboard-used", "took text of 5 B out of").await;
     rhea.until("what may be done", |t| matches!(t, ToVisited::Standing { uses, .. } if uses.len() == 3)).await;
-    rhea.link.say(&FromVisited::Consent("clipboard-out".into(), false)).await;
+    rhea.consent("clipboard-out", false).await;
     viewer.until("that it was taken back", |v| v.state("clipboard-out") == Some("ask")).await;
     rhea.until("what may be done yet", |t| matches!(t, ToVisited::Standing { uses, .. } if *uses == ["control", "clipboard-in"])).await;
 }
@@ -534,17 +547,17 @@ async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothi
     viewer.types("nothing\n").await;
     // A yes that nobody asked for is none. Rhea says no, and then yes.
     let wants = |t: &ToVisited| matches!(t, ToVisited::Standing { wants: Some(c), .. } if c == "control");
-    rhea.link.say(&FromVisited::Consent("control".into(), true)).await;
+    rhea.consent("control", true).await;
     rhea.link.say(&FromVisited::Say("yes".into())).await;
     rhea.until("what she said", |t| matches!(t, ToVisited::Said { .. })).await;
     viewer.say(FromViewer::Ask("control".into())).await;
     rhea.until("a question", wants).await;
-    rhea.link.say(&FromVisited::Consent("control".into(), false)).await;
+    rhea.consent("control", false).await;
     viewer.until("her no", |v| v.told.iter().any(|t| matches!(t, ToViewer::Refused { text, .. } if text.contains("did not agree")))).await;
     rhea.until("no question", |t| matches!(t, ToVisited::Standing { wants: None, .. })).await;
     viewer.say(FromViewer::Ask("control".into())).await;
     rhea.until("the question again", wants).await;
-    rhea.link.say(&FromVisited::Consent("control".into(), true)).await;
+    rhea.consent("control", true).await;
     viewer.until("control", |v| v.state("control") == Some("on")).await;
     rhea.until("that she is controlled", |t| matches!(t, ToVisited::Standing { uses, .. } if *uses == ["control"])).await;
     // What the keyboard of that computer has, with and without Shift, and what it has not.
@@ -554,7 +567,7 @@ async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothi
     let split = screen.split();
     viewer.two_screens().await;
     drop(split);
-    rhea.link.say(&FromVisited::Consent("control".into(), false)).await;
+    rhea.consent("control", false).await;
     viewer.until("that it was taken back", |v| v.state("control") == Some("ask")).await;
 
     // The line is used up, and another computer gets nowhere with it.
@@ -579,4 +592,39 @@ async fn a_computer_that_nobody_manages_is_helped_by_a_program_that_leaves_nothi
     }
     assert!(own.admin().verify_recording(&session).await.unwrap().holds);
     own.event("visit-changed", "started the program for a visit").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_yes_is_for_one_helper_and_one_question() {
+    let own = service().await;
+    let (mira, nils) = (own.as_client("mira"), own.as_client("nils"));
+    let made = mira.make_visit(&NewVisit { queue: "workstations".into(), ..new_visit() }).await.unwrap();
+    let pass = enter(&own, &made.visit.id, &made.pin).await.unwrap();
+    let mut rhea = Person::open(&own, &pass).await;
+    rhea.until("who asks", stands("waiting")).await;
+    rhea.agree(&["view"]).await;
+    rhea.until("that she agreed", |t| matches!(t, ToVisited::Standing { agreed: Some(_), .. })).await;
+    rhea.share().await;
+    let (mut link, session) = look(&mira, &made.visit.id).await;
+    // Somebody else takes it, while Mira looks: nothing that was said to her counts for them.
+    nils.pick_up_visit(&made.visit.id).await.unwrap();
+    is_refused(nils.visit_screen(&made.visit.id).await.map(drop), "did not agree yet");
+    is_refused(mira.visit_screen(&made.visit.id).await.map(drop), "pick it up first");
+    while link.next().await.is_some() {}
+    until("no session of Mira's", async || own.admin().session(&session).await.ok()?.ended.map(drop)).await;
+    // An answer to the question before, which was on its way, is none to this one.
+    let seen = rhea.until("another who asks", |t| matches!(t, ToVisited::Standing { helper, agreed: None, .. } if helper == "nils")).await;
+    let ToVisited::Standing { question, .. } = seen else { panic!() };
+    rhea.link.say(&FromVisited::Answer { question: question - 1, allow: vec!["view".into()] }).await;
+    rhea.link.say(&FromVisited::Say("is it still Mira?".into())).await;
+    rhea.until("her own words", |t| matches!(t, ToVisited::Said { .. })).await;
+    is_refused(nils.visit_screen(&made.visit.id).await.map(drop), "did not agree yet");
+    rhea.link.say(&FromVisited::Answer { question, allow: vec!["view".into()] }).await;
+    rhea.until("that she agreed", |t| matches!(t, ToVisited::Standing { agreed: Some(_), .. })).await;
+    let (link, session) = look(&nils, &made.visit.id).await;
+    // A later session is another question.
+    own.admin().stop(&aerie_api::StopOrder { session: Some(session), why: "for the test".into(), ..Default::default() }).await.unwrap();
+    drop(link);
+    rhea.until("that she is asked again", |t| matches!(t, ToVisited::Standing { agreed: None, .. })).await;
+    is_refused(nils.visit_screen(&made.visit.id).await.map(drop), "did not agree yet");
 }

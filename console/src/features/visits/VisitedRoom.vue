@@ -80,10 +80,10 @@ function stop() {
             {{ s.recorded ? "What they see is recorded." : "What they see is not recorded." }}
           </p>
           <div class="flex gap-3">
-            <button class="button py-2!" data-kind="main" data-testid="allow" @click="visit.send({ answer: s.asks })">
+            <button class="button py-2!" data-kind="main" data-testid="allow" @click="visit.send({ answer: { question: s.question, allow: s.asks } })">
               Allow
             </button>
-            <button class="button py-2!" data-testid="refuse" @click="visit.send({ answer: [] })">Refuse</button>
+            <button class="button py-2!" data-testid="refuse" @click="visit.send({ answer: { question: s.question, allow: [] } })">Refuse</button>
           </div>
         </template>
         <template v-else-if="allowed">
@@ -91,7 +91,7 @@ function stop() {
             :helper="s.helper"
             :wants="s.wants"
             :uses="s.uses"
-            @answer="(capability, yes) => visit.send({ consent: [capability, yes] })"
+            @answer="(capability, yes) => visit.send({ consent: { question: s.wants_question, capability, allow: yes } })"
           />
           <p
             v-if="runs"

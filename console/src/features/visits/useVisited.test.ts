@@ -24,7 +24,7 @@ const none: Standing = {
   before: 0,
   since: null,
 };
-const standing = (change: Partial<Standing> = {}) => ({ ...none, ...change }) as Standing;
+const standing = (change: Partial<Standing> = {}) => ({ ...none, question: 3, wants_question: 5, ...change }) as Standing;
 
 describe("the page of whoever is helped", () => {
   beforeEach(() => {
@@ -79,9 +79,9 @@ describe("the page of whoever is helped", () => {
     expect(page.text()).toContain("What they see is recorded.");
     expect(page.find("[data-testid=share]").exists()).toBe(false);
     await page.get("[data-testid=refuse]").trigger("click");
-    expect(socket.sent.at(-1)).toEqual({ answer: [] });
+    expect(socket.sent.at(-1)).toEqual({ answer: { question: 3, allow: [] } });
     await page.get("[data-testid=allow]").trigger("click");
-    expect(socket.sent.at(-1)).toEqual({ answer: ["view"] });
+    expect(socket.sent.at(-1)).toEqual({ answer: { question: 3, allow: ["view"] } });
     await says(standing({ recorded: false }));
     expect(page.text()).toContain("What they see is not recorded.");
     await says(standing({ agreed: [] }));
@@ -97,13 +97,13 @@ describe("the page of whoever is helped", () => {
     const { page, socket, says } = await room(standing({ agreed: ["view"], program: "runs", wants: capability }));
     expect(page.get("[role=alertdialog]").text()).toContain(words);
     await page.get(`[data-testid=refuse-${capability}]`).trigger("click");
-    expect(socket.sent.at(-1)).toEqual({ consent: [capability, false] });
+    expect(socket.sent.at(-1)).toEqual({ consent: { question: 5, capability, allow: false } });
     await page.get(`[data-testid=allow-${capability}]`).trigger("click");
-    expect(socket.sent.at(-1)).toEqual({ consent: [capability, true] });
+    expect(socket.sent.at(-1)).toEqual({ consent: { question: 5, capability, allow: true } });
     await says(standing({ agreed: ["view"], program: "runs", uses: [capability] }));
     expect(page.find("[role=alertdialog]").exists()).toBe(false);
     await page.get("[data-testid^=take-back]").trigger("click");
-    expect(socket.sent.at(-1)).toEqual({ consent: [capability, false] });
+    expect(socket.sent.at(-1)).toEqual({ consent: { question: 5, capability, allow: false } });
   });
 
   it("has no words for what it does not know, and so asks for none of it", async () => {

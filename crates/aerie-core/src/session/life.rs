@@ -39,6 +39,8 @@ pub enum EndReason {
     Ended,
     /// The recording could not be written.
     RecordingFailed,
+    /// What its person signed in with, or signed in to, is over.
+    SignedOut,
     /// The connection to the person or the machine was lost.
     PathLost,
     /// The service stopped.
@@ -49,7 +51,7 @@ pub enum EndReason {
 
 impl EndReason {
     /// Every reason.
-    pub const ALL: [EndReason; 16] = [
+    pub const ALL: [EndReason; 17] = [
         Self::Left,
         Self::MachineClosed,
         Self::Idle,
@@ -63,6 +65,7 @@ impl EndReason {
         Self::ApproverRefused,
         Self::Ended,
         Self::RecordingFailed,
+        Self::SignedOut,
         Self::PathLost,
         Self::ServiceStopping,
         Self::ServiceCrashed,
@@ -84,6 +87,7 @@ impl EndReason {
             Self::ApproverRefused => "approver-refused",
             Self::Ended => "ended",
             Self::RecordingFailed => "recording-failed",
+            Self::SignedOut => "signed-out",
             Self::PathLost => "path-lost",
             Self::ServiceStopping => "service-stopping",
             Self::ServiceCrashed => "service-crashed",
@@ -106,6 +110,7 @@ impl EndReason {
             Self::ApproverRefused => "because it was not approved",
             Self::Ended => "because an administrator ended it",
             Self::RecordingFailed => "because it could not be recorded",
+            Self::SignedOut => "because the sign-in on which it rested is over",
             Self::PathLost => "because the connection was lost",
             Self::ServiceStopping => "because the service was stopped",
             Self::ServiceCrashed => "when the service stopped unexpectedly",

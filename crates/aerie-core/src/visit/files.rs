@@ -170,7 +170,7 @@ mod tests {
         let mut v = Visit::new("v".into(), request(), "mira", &TIMES, t(0));
         v.handle_arrival(super::super::Device::default(), &TIMES, t(1)).unwrap();
         assert_eq!(v.give_file(file("a", FileWay::ToPerson), t(2)), Err(VisitFault::NotAgreed));
-        v.handle_answer(Capabilities::of([Capability::View]), t(3)).unwrap();
+        v.handle_answer(v.question, Capabilities::of([Capability::View]), t(3)).unwrap();
         v
     }
 

@@ -225,6 +225,9 @@ pub enum VisitFault {
     /// Nobody has it.
     #[error("nobody has picked this visit up")]
     NotPickedUp,
+    /// The answer is to another question.
+    #[error("that answers another question than the one that is asked now")]
+    OtherQuestion,
     /// The person did not agree.
     #[error("the person did not agree to that")]
     NotAgreed,
@@ -268,6 +271,9 @@ pub struct Visit {
     pub closed: Option<Closing>,
     /// What the person agreed to; none while they did not answer.
     pub agreed: Option<Vec<Capability>>,
+    /// Counts the questions that were put to the person: an answer counts for its own question alone.
+    #[serde(default)]
+    pub question: u64,
     /// Their computer.
     pub device: Device,
     /// Sessions that belong to it.
@@ -303,6 +309,7 @@ impl Visit {
             ended: None,
             closed: None,
             agreed: None,
+            question: 0,
             device: Device::default(),
             sessions: vec![],
             helpers: vec![],
@@ -345,6 +352,8 @@ impl Visit {
         self.must_be(&[VisitState::Waiting, VisitState::Active, VisitState::Ended], "waiting, active or ended")?;
         if self.technician.as_deref() != Some(who) {
             self.technician = Some(who.into());
+            // They ask in their own name.
+            self.ask_again();
             if !self.helpers.iter().any(|h| h == who) {
                 self.helpers.push(who.into());
             }
@@ -362,17 +371,48 @@ impl Visit {
         self.request.queue = queue.into();
         self.technician = None;
         // Whoever comes next asks again, in their own name.
-        self.agreed = None;
+        self.ask_again();
         self.remark(now, RemarkKind::Step, who, &format!("passed it on to {queue}"));
         Ok(())
     }
 
-    /// The person agreed to these, of what can be asked; to none of them is a no, and ends it.
+    /// What was agreed to counts no longer, nor does an answer that is on its way.
+    fn ask_again(&mut self) {
+        self.agreed = None;
+        self.question += 1;
+    }
+
+    /// Who had it cannot help any more: it waits for somebody else, with a new question. One that has ended is left to be closed.
+    pub fn give_up(&mut self, times: &VisitTimes, now: Timestamp) {
+        let Some(who) = self.technician.take() else { return };
+        if matches!(self.state, VisitState::Waiting | VisitState::Active) {
+            self.state = VisitState::Waiting;
+            self.waits_until = now.saturating_add(times.queue).unwrap_or(now);
+        }
+        self.ask_again();
+        self.remark(now, RemarkKind::Step, &who, "cannot help any more");
+    }
+
+    /// A session in which somebody looked is over: the next one is a question of its own. Of somebody who had the visit before, it
+    /// concerns nobody.
+    pub fn handle_session_over(&mut self, session: &str, who: &str) {
+        let theirs = self.technician.as_deref() == Some(who) && self.sessions.iter().any(|s| s == session);
+        if theirs && matches!(self.state, VisitState::Waiting | VisitState::Active) {
+            self.ask_again();
+        }
+    }
+
+    /// The person answers the question of this number: they agreed to these, of what can be asked; to none of them is a no, and ends
+    /// it.
     ///
     /// # Errors
-    /// When nothing is asked of them now.
-    pub fn handle_answer(&mut self, agreed: Capabilities, now: Timestamp) -> Result<(), VisitFault> {
+    /// When nothing is asked of them now, or something else is.
+    pub fn handle_answer(&mut self, question: u64, agreed: Capabilities, now: Timestamp) -> Result<(), VisitFault> {
         self.must_be(&[VisitState::Waiting, VisitState::Active], "waiting or active")?;
+        // A no is a no to whoever asks.
+        if question != self.question && !agreed.is_empty() {
+            return Err(VisitFault::OtherQuestion);
+        }
         let who = self.technician.clone().ok_or(VisitFault::NotPickedUp)?;
         let agreed: Vec<Capability> = agreed.iter().collect();
         let words: Vec<&str> = agreed.iter().map(|c| c.word()).collect();
@@ -590,7 +630,7 @@ mod tests {
         assert_eq!(v.sentence(), "mira waits for Rhea Calder to enter the PIN.");
         assert_eq!(v.handle_began("s", Capability::View, t(5)), Err(VisitFault::NotAgreed));
         v.handle_arrival(Device::default(), &TIMES, t(30)).unwrap();
-        v.handle_answer(view(), t(40)).unwrap();
+        v.handle_answer(v.question, view(), t(40)).unwrap();
         assert_eq!(v.handle_began("s", Capability::Control, t(41)), Err(VisitFault::NotAgreed));
         v.handle_began("s", Capability::View, t(42)).unwrap();
         assert_eq!((v.state, v.sentence().as_str()), (VisitState::Active, "mira helps Rhea Calder."));
@@ -627,7 +667,7 @@ mod tests {
     fn an_unclosed_visit_is_reminded_of_and_closes_itself() {
         let mut v = Visit::new("v1".into(), request(), "mira", &TIMES, t(0));
         v.handle_arrival(Device::default(), &TIMES, t(1)).unwrap();
-        v.handle_answer(view(), t(2)).unwrap();
+        v.handle_answer(v.question, view(), t(2)).unwrap();
         v.handle_began("s", Capability::View, t(3)).unwrap();
         v.handle_end(t(10));
         assert_eq!(run(&mut v, 100_000), [(310, VisitEffect::Remind("mira".into())), (3610, VisitEffect::Report)]);
@@ -638,13 +678,13 @@ mod tests {
     fn whoever_asks_for_help_waits_in_the_queue_until_somebody_takes_it() {
         let mut v = Visit::new("v1".into(), request(), "", &TIMES, t(0));
         assert_eq!(v.sentence(), "Rhea Calder waits for help in workstations.");
-        assert_eq!(v.handle_answer(view(), t(1)), Err(VisitFault::NotPickedUp));
+        assert_eq!(v.handle_answer(v.question, view(), t(1)), Err(VisitFault::NotPickedUp));
         v.pick_up("mira", t(5)).unwrap();
         v.reassign("instruments", "mira", t(6)).unwrap();
         assert_eq!((v.technician.clone(), v.request.queue.as_str()), (None, "instruments"));
         v.pick_up("sunniva", t(7)).unwrap();
         assert_eq!(v.handle_consent(Capability::Control, true, t(7)), Err(VisitFault::NotAgreed));
-        v.handle_answer(Capabilities::NONE, t(8)).unwrap();
+        v.handle_answer(v.question, Capabilities::NONE, t(8)).unwrap();
         assert_eq!(v.state, VisitState::Ended);
         assert_eq!(run(&mut v, 100_000).last(), Some(&(3608, VisitEffect::Report)));
         assert_eq!(v.closed.as_ref().map(|c| c.outcome), Some(Outcome::Refused));

@@ -156,6 +156,7 @@ pub(super) async fn password(
     let others: Vec<String> =
         devices_and_tokens(&app, name, None, caller.now).0.into_iter().map(|d| d.id).filter(|id| *id != caller.entry.token.id).collect();
     app.identity.book.end(&others).await?;
+    crate::ending::factor_gone(&app, name, Factor::Password, Some(&caller.entry.token.id)).await?;
     app.rules.reload().await?;
     step_up(&app, &caller, Factors::of([Factor::Password]), &headers).await
 }
@@ -230,6 +231,7 @@ pub(super) async fn remove_code(State(app): State<Arc<App>>, Own(caller): Own) -
     let has = app.identity.has_code(name).await?;
     may_lose(&app, &caller, second_factors(&app, name).await? - usize::from(has)).await?;
     app.store.set_totp(name, None, 0).await?;
+    crate::ending::factor_gone(&app, name, Factor::Code, Some(&caller.entry.token.id)).await?;
     note(&app, &caller, "gave up codes", "code").await?;
     app.rules.reload().await?;
     Ok(StatusCode::NO_CONTENT)
@@ -302,6 +304,9 @@ pub(super) async fn remove_passkey(State(app): State<Arc<App>>, Own(caller): Own
     if !app.store.remove_passkey(name, &id).await? {
         return Err(Problem::not_found("You have no such passkey."));
     }
+    for factor in [Factor::Passkey, Factor::SecurityKey] {
+        crate::ending::factor_gone(&app, name, factor, Some(&caller.entry.token.id)).await?;
+    }
     note(&app, &caller, "removed a passkey", "passkey").await?;
     app.rules.reload().await?;
     Ok(StatusCode::NO_CONTENT)
@@ -323,13 +328,14 @@ pub(super) async fn end_device(State(app): State<Arc<App>>, Own(caller): Own, Pa
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Sign out everywhere else. API tokens stay.
+/// Sign out everywhere else, at the gateway too. API tokens stay.
 #[utoipa::path(post, path = "/me/sign-out-elsewhere", operation_id = "signOutElsewhere", responses((status = 204)))]
 pub(super) async fn sign_out_elsewhere(State(app): State<Arc<App>>, Own(caller): Own) -> Result<StatusCode, Problem> {
     let all = app.identity.book.of(&caller.person.name);
     let others = all.iter().filter(|e| e.token.kind != TokenKind::Api && e.token.id != caller.entry.token.id);
     let ids: Vec<String> = others.map(|e| e.token.id.clone()).collect();
     app.identity.book.end(&ids).await?;
+    crate::ending::ssh(&app, &caller.person.name);
     let says = format!("{} signed out everywhere else ({}).", caller.person.name, aerie_core::wording::count(ids.len() as u64, "place"));
     app.log.append(caller.event(EventKind::TokenChanged).says(says)).await?;
     Ok(StatusCode::NO_CONTENT)

@@ -1,4 +1,5 @@
 use super::problem::Problem;
+use crate::gateway::SignedInBy;
 use crate::identity::Entry;
 use crate::known::Asker;
 use crate::service::App;
@@ -184,6 +185,17 @@ impl Caller {
         dialogue.proved()
     }
 
+    /// The sign-in as a session at a machine rests on it.
+    pub(super) fn signed_in_by(&self) -> Option<SignedInBy> {
+        Some(SignedInBy {
+            person: self.proved()?,
+            from: self.from,
+            ended: self.entry.ended.clone(),
+            session: Arc::default(),
+            over_https: true,
+        })
+    }
+
     /// An event of theirs.
     pub(super) fn event(&self, kind: EventKind) -> NewEvent {
         NewEvent::new(self.now, kind, &self.person.name).from(self.from)
@@ -294,6 +306,9 @@ fn identify(parts: &Parts, app: &App) -> Result<Caller, Problem> {
             tracing::info!(token = entry.token.id, error = %e, "a request without the signature that its token needs");
             Problem::signature(e)
         })?;
+    }
+    if let Some(made_by) = parts.extensions.get::<super::MadeBy>() {
+        let _ = made_by.0.set(entry.ended.clone());
     }
     let rules = app.rules.now();
     let person = rules.policy.directory().person(&entry.token.person).ok_or_else(Problem::sign_in_first)?.clone();

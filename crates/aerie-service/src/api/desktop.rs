@@ -121,17 +121,17 @@ pub(super) async fn open(
     let machine = app.rules.now().policy.directory().machine(&name).cloned().ok_or_else(refused)?;
     let wanted = |w: &&aerie_core::directory::Way| w.kind == WayKind::Desktop && query.way.as_ref().is_none_or(|n| *n == w.name);
     let way = machine.ways.iter().find(wanted).cloned().ok_or_else(refused)?;
-    let person = caller.proved().ok_or_else(Problem::sign_in_first)?;
+    let by = caller.signed_in_by().ok_or_else(Problem::sign_in_first)?;
     let (upgrade, key) = upgrade_of(&mut request)?;
     let tasks = app.clone();
     tasks.tasks.spawn(async move {
         let Some(socket) = open_socket(upgrade).await else { return };
         let (to, mut from) = socket.split();
         let Ok(Some(FromViewer::Begin { reason, ticket })) = tokio::time::timeout(PATIENCE, hear(&mut from)).await else { return };
-        let who = Beginning { person, from: caller.from, reason: stated(reason), ticket: stated(ticket) };
+        let who = Beginning { by, reason: stated(reason), ticket: stated(ticket) };
         let beginning = app.clone();
         let begin = async move |steps: Steps, closed| Desktop::begin(&beginning, machine, way, who, &steps, closed).await;
-        begin_and_view(app, caller.person.name.clone(), (to, from), begin).await;
+        begin_and_view(app, &caller, (to, from), begin).await;
     });
     Ok(switching(&key))
 }
@@ -139,7 +139,7 @@ pub(super) async fn open(
 /// Begins a session, says meanwhile what is done and waited for, and shows it. Whoever leaves meanwhile is waited for no longer.
 pub(super) async fn begin_and_view<F>(
     app: Arc<App>,
-    person: String,
+    caller: &Caller,
     (mut to, mut from): (Sending, Receiving),
     begin: impl FnOnce(Steps, CancellationToken) -> F,
 ) where
@@ -155,6 +155,10 @@ pub(super) async fn begin_and_view<F>(
                 say(&mut to, &ToViewer::Step { text }).await;
             }
             begun = &mut begun => break begun,
+            () = caller.entry.ended.cancelled() => {
+                left.cancel();
+                break begun.await;
+            }
             heard = hear(&mut from) => if !matches!(heard, Some(FromViewer::Refresh | FromViewer::Ping(_))) {
                 left.cancel();
                 break begun.await;
@@ -162,7 +166,7 @@ pub(super) async fn begin_and_view<F>(
         }
     };
     match begun {
-        Ok(Ok(desktop)) => view(app, desktop, person, to, from).await,
+        Ok(Ok(desktop)) => view(app, desktop, caller, to, from).await,
         Ok(Err(text)) => {
             say(&mut to, &ToViewer::Refused { capability: None, text }).await;
         }
@@ -190,14 +194,17 @@ pub(super) async fn join(
         let Some(socket) = open_socket(upgrade).await else { return };
         let (to, from) = socket.split();
         if own {
-            return view(app, desktop, caller.person.name.clone(), to, from).await;
+            return view(app, desktop, &caller, to, from).await;
         }
         let live = desktop.live().clone();
         if live.stage.come(watcher.person()) {
             note(&app, &live, &watcher, true, told).await;
         }
         tell_people(&desktop);
-        watch(&app, &desktop, &watcher, to, from).await;
+        tokio::select! {
+            () = watch(&app, &desktop, &watcher, to, from) => {}
+            () = caller.entry.ended.cancelled() => {}
+        }
         if live.stage.go(watcher.person()) {
             note(&app, &live, &watcher, false, told).await;
         }
@@ -219,14 +226,15 @@ fn parting(desktop: &Desktop) -> ToViewer {
 }
 
 /// The window of whose session it is.
-async fn view(app: Arc<App>, desktop: Arc<Desktop>, person: String, mut to: Sending, mut from: Receiving) {
+async fn view(app: Arc<App>, desktop: Arc<Desktop>, caller: &Caller, mut to: Sending, mut from: Receiving) {
     let window = desktop.open_window();
     let ended = desktop.live().ended.clone();
     let end = tokio::select! {
         biased;
         () = ended.cancelled() => Some(parting(&desktop)),
         () = desktop.replaced(window) => Some(ToViewer::Elsewhere),
-        () = obey(&app, &desktop, &person, &mut from) => None,
+        () = caller.entry.ended.cancelled() => Some(ToViewer::Ended { text: format!("This window is closed {}.", EndReason::SignedOut.phrase()) }),
+        () = obey(&app, &desktop, &caller.person.name, &mut from) => None,
         () = show(&app, &desktop, None, &mut to) => None,
     };
     if let Some(end) = end {

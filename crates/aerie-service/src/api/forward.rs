@@ -31,13 +31,13 @@ pub(super) async fn forward(
     let refused = || Problem::not_allowed(format!("No rule lets you forward ports of {name}, or it has no such way."));
     let machine = app.rules.now().policy.directory().machine(&name).cloned().ok_or_else(refused)?;
     let way = machine.way(&query.way).cloned().ok_or_else(refused)?;
-    let person = caller.proved().ok_or_else(Problem::sign_in_first)?;
+    let by = caller.signed_in_by().ok_or_else(Problem::sign_in_first)?;
     let (upgrade, key) = upgrade_of(&mut request)?;
     // It may wait for others; whoever leaves meanwhile is waited for no longer.
     let left = CancellationToken::new();
     let here = left.clone().drop_guard();
     let (beginning, said) = (app.clone(), (query.reason.and_then(stated), query.ticket.and_then(stated)));
-    let begin = async move { Ports::begin(&beginning, person, machine, way, caller.from, said, left).await };
+    let begin = async move { Ports::begin(&beginning, by, machine, way, said, left).await };
     let ports = app.tasks.spawn(begin).await?.map_err(Problem::not_allowed)?;
     here.disarm();
     app.tasks.spawn(async move {

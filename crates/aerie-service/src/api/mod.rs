@@ -19,6 +19,7 @@ mod evidence;
 mod exports;
 mod findings;
 mod forward;
+mod health;
 mod kept;
 mod listen;
 mod live;
@@ -46,6 +47,7 @@ mod visited;
 mod visits;
 mod watch;
 
+pub(crate) use health::Health;
 pub(crate) use listen::listen;
 pub(crate) use reviews::remind;
 pub(crate) use ssh_keys::examine;
@@ -58,6 +60,7 @@ use axum::http::{HeaderName, HeaderValue, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse as _, Response};
 use axum::{Json, Router};
+use futures_util::StreamExt as _;
 use jiff::Timestamp;
 use std::sync::Arc;
 use tower_http::compression::CompressionLayer;
@@ -77,6 +80,8 @@ const MAX_DIRECTORY: usize = 64 << 20;
 #[openapi(
     info(
         title = "Aerie",
+        version = env!("CARGO_PKG_VERSION"),
+        license(name = "Apache-2.0", identifier = "Apache-2.0"),
         description = "Decides who may reach which machines remotely, carries and records the session, and audits the logs."
     ),
     components(schemas(aerie_api::ProblemView, aerie_api::FrameView))
@@ -106,7 +111,9 @@ pub(crate) fn new_id(now: Timestamp) -> String {
 }
 
 fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::with_openapi(Document::openapi())
+    OpenApiRouter::new()
+        .routes(routes!(health::health))
+        .routes(routes!(health::trust))
         .routes(routes!(signing::welcome))
         .routes(routes!(signing::sign_in))
         .routes(routes!(signing::question))
@@ -306,7 +313,7 @@ fn visit_files() -> OpenApiRouter<Arc<App>> {
 /// The OpenAPI 3.1 document of the API.
 pub fn openapi() -> String {
     let all = routes().routes(routes!(scan::scan)).routes(routes!(directory::import)).merge(visit_files());
-    let (_, api) = OpenApiRouter::new().nest("/api/v1", all).split_for_parts();
+    let (_, api) = OpenApiRouter::with_openapi(Document::openapi()).nest("/api/v1", all).split_for_parts();
     api.to_pretty_json().unwrap_or_default() + "\n"
 }
 
@@ -326,16 +333,16 @@ fn router(app: Arc<App>) -> Router {
     let directory = OpenApiRouter::new().routes(routes!(directory::import)).layer(DefaultBodyLimit::max(MAX_DIRECTORY));
     let files = visit_files().layer(DefaultBodyLimit::max(visit_files::MAX_BODY));
     let calls = routes().layer(DefaultBodyLimit::max(MAX_BODY)).merge(logs).merge(directory).merge(files);
-    let (api, document) = OpenApiRouter::new().nest("/api/v1", calls).split_for_parts();
+    let (api, document) = OpenApiRouter::with_openapi(Document::openapi()).nest("/api/v1", calls).split_for_parts();
     let fixed = |name: HeaderName, value: &'static str| SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value));
     api.route("/api/v1/openapi.json", axum::routing::get(|| async { Json(document) }))
-        .route("/api/v1/health", axum::routing::get(|| async { "ok\n" }))
         .route(
             "/api/{*rest}",
             axum::routing::any(|| async { problem::Problem::not_found("There is no such call; /api/v1/openapi.json lists them.") }),
         )
         .fallback(assets::serve)
         .layer(axum::middleware::from_fn(digest_signed))
+        .layer(axum::middleware::from_fn(end_with_sign_in))
         // Somebody who sends a byte now and then must not hold a place for ever; answers that take long are not concerned.
         .layer(RequestBodyTimeoutLayer::new(BODY_PATIENCE))
         .layer(CompressionLayer::new())
@@ -358,6 +365,27 @@ async fn insist_on_tls(axum::extract::State(app): axum::extract::State<Arc<App>>
         response.headers_mut().insert(header::STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=63072000"));
     }
     response
+}
+
+/// The sign-in by which a call is made, once it was identified.
+#[derive(Debug, Clone, Default)]
+struct MadeBy(Arc<std::sync::OnceLock<tokio_util::sync::CancellationToken>>);
+
+/// Ends what an answer goes on to carry (live views, downloads) with the sign-in by which it was asked for.
+async fn end_with_sign_in(mut request: Request, next: Next) -> Response {
+    use axum::body::HttpBody as _;
+    let made_by = MadeBy::default();
+    request.extensions_mut().insert(made_by.clone());
+    let response = next.run(request).await;
+    let Some(over) = made_by.0.get().cloned().filter(|_| response.body().size_hint().exact().is_none()) else { return response };
+    let (parts, body) = response.into_parts();
+    // An error and no end: half of a download must not look whole.
+    let broken = over.clone();
+    let rest = futures_util::stream::once(async move {
+        broken.is_cancelled().then(|| Err(axum::Error::new(std::io::Error::other("the sign-in by which this was asked for is over"))))
+    });
+    let body = body.into_data_stream().take_until(over.cancelled_owned()).chain(rest.filter_map(std::future::ready));
+    Response::from_parts(parts, axum::body::Body::from_stream(body))
 }
 
 /// The digest of a body, as it was read.

@@ -429,18 +429,32 @@ pub(super) async fn take_factor(
     Path((name, factor)): Path<(String, String)>,
 ) -> Result<StatusCode, Problem> {
     let person = other(&app, &caller, &name)?;
-    match factor.as_str() {
-        "password" => app.store.set_password(&person.name, None, caller.now).await?,
-        "code" => app.store.set_totp(&person.name, None, 0).await?,
-        "recovery-codes" => app.store.set_recovery_codes(&person.name, &[], caller.now).await?,
+    let gone: &[Factor] = match factor.as_str() {
+        "password" => {
+            app.store.set_password(&person.name, None, caller.now).await?;
+            &[Factor::Password]
+        }
+        "code" => {
+            app.store.set_totp(&person.name, None, 0).await?;
+            &[Factor::Code]
+        }
+        // They stand for a code.
+        "recovery-codes" => {
+            app.store.set_recovery_codes(&person.name, &[], caller.now).await?;
+            &[]
+        }
         id => {
             let id = aerie_core::evidence::unhex(id).ok_or_else(|| Problem::not_found("They have no such factor."))?;
             if !app.store.remove_passkey(&person.name, &id).await? {
                 return Err(Problem::not_found("They have no such factor."));
             }
+            &[Factor::Passkey, Factor::SecurityKey]
         }
-    }
+    };
     app.rules.reload().await?;
+    for factor in gone {
+        crate::ending::factor_gone(&app, &person.name, *factor, None).await?;
+    }
     let says = format!("{} took a factor away from {name}.", caller.person.name);
     app.log.append(caller.event(EventKind::FactorChanged).says(says).with("person", name).with("factor", factor)).await?;
     app.tell("people");
@@ -451,8 +465,7 @@ pub(super) async fn take_factor(
 #[utoipa::path(post, path = "/people/{name}/sign-out", operation_id = "signOutPerson", params(("name" = String, Path)), responses((status = 204), (status = 403), (status = 404)))]
 pub(super) async fn sign_out(State(app): State<Arc<App>>, caller: Caller, Path(name): Path<String>) -> Result<StatusCode, Problem> {
     let person = other(&app, &caller, &name)?;
-    let ids: Vec<String> = app.identity.book.of(&person.name).iter().map(|e| e.token.id.clone()).collect();
-    app.identity.book.end(&ids).await?;
+    crate::ending::everywhere(&app, &person.name, None).await?;
     let says = format!("{} signed {name} out everywhere.", caller.person.name);
     app.log.append(caller.event(EventKind::TokenChanged).says(says).with("person", name)).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -512,8 +525,7 @@ pub(super) async fn take_invitation(
         return Err(Problem::busy());
     }
     // Whoever signed in with what was there before is out: an invitation is how a lost account is given back.
-    let ids: Vec<String> = app.identity.book.of(&person.name).iter().map(|e| e.token.id.clone()).collect();
-    app.identity.book.end(&ids).await?;
+    crate::ending::everywhere(&app, &person.name, None).await?;
     app.directory_changed().await?;
     let says = match first {
         true => format!("{} took the first link, and is the first administrator.", person.name),

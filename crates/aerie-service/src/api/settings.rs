@@ -77,6 +77,10 @@ pub(super) async fn change(
     let why = why_of(&given.why)?;
     app.store.set_setting(setting, &value, &caller.person.name, &why, caller.now).await?;
     app.load_settings().await?;
+    if setting == Setting::Address {
+        // The certificate carries the name.
+        app.renew_tls(caller.now)?;
+    }
     let says = format!("{} changed the setting `{}`: {why}", caller.person.name, setting.word());
     app.log.append(caller.event(EventKind::SettingChanged).says(says).with("setting", setting.word()).with("value", value.clone())).await?;
     app.tell("settings");

@@ -218,7 +218,9 @@ async fn standing(app: &App, meeting: &Meeting) -> Option<ToVisited> {
         recorded: is_recorded(app, &visit),
         watched: meeting.session().is_some(),
         program,
-        wants: meeting.asked().map(|c| c.word().into()),
+        question: visit.question,
+        wants: meeting.asked().map(|(_, c)| c.word().into()),
+        wants_question: meeting.asked().map_or(0, |(question, _)| question),
         uses,
         files: super::visits::files(&visit),
         takes_files: super::visit_files::takes_files(app, &visit),
@@ -269,9 +271,9 @@ async fn obey(app: &Arc<App>, meeting: &Arc<Meeting>, hearing: &mut super::deskt
             Message::Close(_) | Message::Frame(_) => None,
         };
         match said {
-            Some(FromVisited::Answer(words)) => {
-                let agreed = Capabilities::of(words.iter().filter_map(|w| Capability::from_word(w)).filter(|c| SHARED.contains(c)));
-                if let Ok((visit, ())) = change(app, id, |v, _, now| v.handle_answer(agreed, now)).await {
+            Some(FromVisited::Answer { question, allow }) => {
+                let agreed = Capabilities::of(allow.iter().filter_map(|w| Capability::from_word(w)).filter(|c| SHARED.contains(c)));
+                if let Ok((visit, ())) = change(app, id, |v, _, now| v.handle_answer(question, agreed, now)).await {
                     let (person, helper) = (&visit.request.person, visit.technician.clone().unwrap_or_default());
                     let words = agreed.words().join(", ");
                     let says = if agreed.is_empty() {
@@ -282,9 +284,9 @@ async fn obey(app: &Arc<App>, meeting: &Arc<Meeting>, hearing: &mut super::deskt
                     visits::note(app, &visit, "stranger", says).await;
                 }
             }
-            Some(FromVisited::Consent(word, yes)) => {
-                if let Some(capability) = Capability::from_word(&word).filter(|c| WITH_PROGRAM.contains(c)) {
-                    consent(app, meeting, capability, yes).await;
+            Some(FromVisited::Consent { question, capability, allow }) => {
+                if let Some(capability) = Capability::from_word(&capability).filter(|c| WITH_PROGRAM.contains(c)) {
+                    consent(app, meeting, question, capability, allow).await;
                 }
             }
             Some(FromVisited::Program) => {
@@ -317,11 +319,13 @@ async fn obey(app: &Arc<App>, meeting: &Arc<Meeting>, hearing: &mut super::deskt
 }
 
 /// The person answers whether whoever helps may do more, or takes it back.
-async fn consent(app: &App, meeting: &Meeting, capability: Capability, yes: bool) {
+async fn consent(app: &App, meeting: &Meeting, question: u64, capability: Capability, yes: bool) {
     let desktop = meeting.session().and_then(|id| app.desktops.get(&id));
     let shell = meeting.shell().filter(|_| capability == Capability::Shell).and_then(|id| app.live.get(&id));
     let has = shell.is_some() || desktop.as_ref().is_some_and(|d| d.may(capability));
-    if meeting.asked() != Some(capability) && (yes || !has) {
+    // A yes answers what is asked now; a no is a no whatever it answers, and takes back what was given.
+    let asked = meeting.asked();
+    if yes && asked != Some((question, capability)) || !yes && !has && asked.is_none_or(|(_, what)| what != capability) {
         return;
     }
     let Ok((visit, ())) = change(app, &meeting.visit, |v, _, now| v.handle_consent(capability, yes, now)).await else { return };
@@ -332,7 +336,7 @@ async fn consent(app: &App, meeting: &Meeting, capability: Capability, yes: bool
         (false, false) => "refused",
     };
     visits::note(app, &visit, "stranger", format!("{person} {verb} {helper}: {}.", capability.word())).await;
-    meeting.answer(capability, yes);
+    meeting.answer(question, capability, yes);
     if let Some(shell) = shell.filter(|_| !yes) {
         shell.end(EndReason::ConsentTakenBack);
     }
@@ -389,9 +393,9 @@ async fn helped(app: &App, caller: &Caller, id: &str) -> Result<(Visit, Machine,
         return Err(Problem::not_good("The person did not agree yet."));
     }
     let queue = visits::queue(app, &visit.request.queue).ok_or_else(|| Problem::not_found("Its queue is gone."))?;
-    let person = caller.proved().ok_or_else(Problem::sign_in_first)?;
+    let by = caller.signed_in_by().ok_or_else(Problem::sign_in_first)?;
     let (ticket, reason) = (stated(visit.request.ticket.clone()), stated(visit.request.reason.clone()));
-    let who = Beginning { person, from: caller.from, reason, ticket };
+    let who = Beginning { by, reason, ticket };
     Ok((visit, queue, who))
 }
 
@@ -427,7 +431,7 @@ pub(super) async fn screen(
         let who = Beginning { reason: stated(reason).or(known.reason), ticket: stated(ticket).or(known.ticket), ..known };
         let beginning = app.clone();
         let begin = async move |steps: Steps, closed| Desktop::begin_shared(&beginning, queue, meeting, who, &steps, closed).await;
-        begin_and_view(app, caller.person.name.clone(), (to, from), begin).await;
+        begin_and_view(app, &caller, (to, from), begin).await;
     });
     Ok(switching(&key))
 }

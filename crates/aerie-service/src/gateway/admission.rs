@@ -114,6 +114,7 @@ impl Connection {
             tokio::select! {
                 biased;
                 () = self.closed.cancelled() => admission.handle_end(EndReason::Left),
+                () = self.signed_out.cancelled() => admission.handle_end(EndReason::SignedOut),
                 () = self.app.stopping.cancelled() => admission.handle_end(EndReason::ServiceStopping),
                 said = next(&mut waited.consenting), if awaits_person => {
                     let answer = self.heard(machine, capability, said, waited).await;

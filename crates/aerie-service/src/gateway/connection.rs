@@ -34,6 +34,9 @@ pub(super) struct Connection {
     pub(super) stated: Stated,
     /// Cancelled when the connection is over.
     pub(super) closed: CancellationToken,
+    /// Cancelled when the sign-in on which it rests is over.
+    pub(super) signed_out: CancellationToken,
+    has_session: Arc<AtomicBool>,
     /// It asked for ports of the machine to lead back to it (`ssh -R`), and was not told yet that they do not.
     pub(super) refuses_remote: AtomicBool,
     /// Its channels are counted.
@@ -44,6 +47,21 @@ pub(super) struct Connection {
     over_https: bool,
     handle: OnceLock<Handle>,
     session: tokio::sync::Mutex<Slot>,
+}
+
+/// A sign-in, as a connection needs it.
+#[derive(Clone)]
+pub(crate) struct SignedInBy {
+    /// Who signed in.
+    pub(crate) person: PersonProved,
+    /// From where.
+    pub(crate) from: IpAddr,
+    /// Cancelled when it is over.
+    pub(crate) ended: CancellationToken,
+    /// Set when a session begins by it.
+    pub(crate) session: Arc<AtomicBool>,
+    /// At the console or with a client, and not at the gateway.
+    pub(crate) over_https: bool,
 }
 
 /// What somebody states because the rules ask for it.
@@ -172,38 +190,9 @@ pub(super) struct OpenSession {
 }
 
 impl Connection {
-    pub(super) fn new(
-        app: Arc<App>,
-        person: PersonProved,
-        login: LoginName,
-        from: IpAddr,
-        stated: Stated,
-        closed: CancellationToken,
-    ) -> Arc<Self> {
-        Self::make(app, person, login, from, stated, closed, false)
-    }
-
-    /// A connection that came over HTTPS: it reaches the machine's services one by one.
-    pub(super) fn over_https(
-        app: Arc<App>,
-        person: PersonProved,
-        login: LoginName,
-        from: IpAddr,
-        stated: Stated,
-        closed: CancellationToken,
-    ) -> Arc<Self> {
-        Self::make(app, person, login, from, stated, closed, true)
-    }
-
-    fn make(
-        app: Arc<App>,
-        person: PersonProved,
-        login: LoginName,
-        from: IpAddr,
-        stated: Stated,
-        closed: CancellationToken,
-        over_https: bool,
-    ) -> Arc<Self> {
+    /// A connection of this sign-in; where it came over HTTPS, it reaches the machine's services one by one.
+    pub(super) fn new(app: Arc<App>, by: SignedInBy, login: LoginName, stated: Stated, closed: CancellationToken) -> Arc<Self> {
+        let SignedInBy { person, from, ended: signed_out, session: has_session, over_https } = by;
         let session = tokio::sync::Mutex::new(Slot::None);
         let (channels, consents) = (Channels::default(), Mutex::default());
         Arc::new(Self {
@@ -213,6 +202,8 @@ impl Connection {
             from,
             stated,
             closed,
+            signed_out,
+            has_session,
             refuses_remote: false.into(),
             channels,
             consents,
@@ -281,6 +272,9 @@ impl Connection {
         capability: Capability,
         take: impl FnOnce(&Decision, &Request<'_>, &str),
     ) -> Result<String, String> {
+        if self.signed_out.is_cancelled() {
+            return Err("You were signed out.".into());
+        }
         let rules = self.app.rules.now();
         let (open, known) = (self.open().await, self.known());
         let facts = self.facts(&known, capability, open.as_deref().map_or(Own::None, Own::Live));
@@ -343,6 +337,7 @@ impl Connection {
                 let session = self.begin(granted, steps).await?;
                 session.take_grant(granted).map_err(|e| format!("{e}."))?;
                 *slot = Slot::Open(session.clone());
+                self.has_session.store(true, Ordering::Relaxed);
                 crate::visits::joined(&self.app, self.person.person(), &session.machine, &session.live.id).await;
                 session
             }

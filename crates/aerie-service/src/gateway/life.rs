@@ -48,6 +48,10 @@ async fn watch(connection: &Connection, session: &OpenSession) -> EndReason {
         tokio::select! {
             biased;
             () = session.live.ended.cancelled() => return end_by_hand(connection, session).await,
+            () = connection.signed_out.cancelled() => {
+                notice(connection, session, &format!("This session ended {}.", EndReason::SignedOut.phrase())).await;
+                return EndReason::SignedOut;
+            }
             () = session.recording_failed.cancelled() => return EndReason::RecordingFailed,
             () = connection.closed.cancelled() => return EndReason::Left,
             () = session.link_closed().cancelled() => return EndReason::MachineClosed,

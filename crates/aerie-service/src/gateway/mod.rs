@@ -12,6 +12,7 @@ mod questions;
 mod visit_shell;
 mod visitor;
 
+pub(crate) use connection::SignedInBy;
 pub(crate) use desktop::{Beginning, Desktop, Desktops};
 pub(crate) use ports::Ports;
 pub(crate) use visit_shell::begin as begin_visit_shell;
@@ -23,6 +24,7 @@ use russh::{MethodKind, MethodSet, Preferred, SshId, cipher, compression, kex, m
 use std::borrow::Cow;
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tokio::net::{TcpListener, TcpStream};
 use visitor::Visitor;
@@ -32,6 +34,8 @@ const MOST_WAITING: u32 = 512;
 const MOST_WAITING_FROM_ONE: u32 = 64;
 /// How long signing in may take: somebody has to find their phone.
 const GRACE: Duration = Duration::from_secs(120);
+/// How long a session gets to say that its sign-in is over.
+const FAREWELL: Duration = Duration::from_secs(5);
 /// Bytes on a channel that may be under way. More costs memory for each stalled channel and brings no speed.
 pub(crate) const WINDOW: u32 = 1 << 20;
 /// Bytes of it that a client may send before its channel is taken to the machine.
@@ -112,7 +116,7 @@ async fn attend(app: Arc<App>, config: Arc<Config>, stream: TcpStream, from: IpA
     let _ = stream.set_nodelay(true);
     let Ok((stream, closer)) = with_closer(stream) else { return };
     let visitor = Visitor::new(app, from);
-    let signed_in = visitor.signed_in();
+    let (signed_in, basis) = (visitor.signed_in(), visitor.basis());
     // The greeting is part of the time for signing in: a stranger who says nothing must not hold a place.
     let running = match tokio::time::timeout(GRACE, russh::server::run_stream(config, stream, visitor)).await {
         Ok(Ok(running)) => running,
@@ -127,8 +131,22 @@ async fn attend(app: Arc<App>, config: Arc<Config>, stream: TcpStream, from: IpA
             let _ = closer.shutdown(std::net::Shutdown::Both);
         }
     }
-    drop((place, closer));
-    let _ = running.await;
+    drop(place);
+    // A session says why it ends, and shows its person out; what has none is closed at once, and both are before long.
+    let signed_out = async {
+        let Some(ended) = basis.get().map(|b| b.ended.clone()) else { return std::future::pending().await };
+        ended.cancelled().await;
+        if basis.get().is_some_and(|b| b.session.load(Ordering::Relaxed)) {
+            tokio::time::sleep(FAREWELL).await;
+        }
+    };
+    tokio::select! {
+        _ = &mut running => {}
+        () = signed_out => {
+            let _ = closer.shutdown(std::net::Shutdown::Both);
+            let _ = running.await;
+        }
+    }
 }
 
 /// A stream, and a second handle with which it can be closed whatever its reader is doing.

@@ -1,19 +1,18 @@
 //! Ports of a machine, forwarded over HTTPS: a session like any other, whose streams lead to one service of the machine.
 
-use super::connection::{Connection, OpenSession, Stated};
+use super::connection::{Connection, OpenSession, SignedInBy, Stated};
 use crate::machines::{Steps, reach};
 use crate::service::App;
 use aerie_core::directory::{Machine, Way};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::Capability;
 use aerie_core::recording::{Frame, Opened};
-use aerie_core::session::{LoginName, PersonProved};
+use aerie_core::session::LoginName;
 use aerie_core::tunnel::{Side, Target};
 use aerie_core::wording;
 use aerie_tunnel::websocket::WebSocketStream;
 use aerie_tunnel::{Asked, Broken, Incoming, Tunnel};
 use jiff::Timestamp;
-use std::net::IpAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -42,16 +41,15 @@ impl Ports {
     /// The sentence that refuses it.
     pub(crate) async fn begin(
         app: &Arc<App>,
-        person: PersonProved,
+        by: SignedInBy,
         machine: Machine,
         way: Way,
-        from: IpAddr,
         (reason, ticket): (Option<String>, Option<String>),
         closed: CancellationToken,
     ) -> Result<Self, String> {
         let target = way.address.parse().map_err(|e| format!("{e}."))?;
-        let login = LoginName { person: person.person().into(), machine: Some(machine.name.clone()), account: None, emergency: false };
-        let connection = Connection::over_https(app.clone(), person, login, from, Stated { ticket, reason }, closed);
+        let login = LoginName { person: by.person.person().into(), machine: Some(machine.name.clone()), account: None, emergency: false };
+        let connection = Connection::new(app.clone(), by, login, Stated { ticket, reason }, closed);
         let admitted = connection.admit(Capability::Forward, &Steps::default()).await?;
         let session = connection.session(&admitted.granted, &Steps::default()).await?;
         super::admission::attend(&connection, &session, admitted.consenting).await;

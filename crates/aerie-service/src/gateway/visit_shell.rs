@@ -31,14 +31,14 @@ const PIECE: usize = 16 << 10;
 /// # Errors
 /// The sentence that refuses it.
 pub(crate) async fn begin(app: &Arc<App>, queue: Machine, meeting: Arc<Meeting>, who: Beginning) -> Result<Arc<LiveSession>, String> {
-    let Beginning { person, from, reason, ticket } = who;
+    let Beginning { by, reason, ticket } = who;
     let program = meeting.program().ok_or("The program for a visit does not run there: without it there is no shell.")?;
     if meeting.shell().is_some_and(|id| app.live.get(&id).is_some()) {
         return Err("There is a shell already.".into());
     }
-    let login = LoginName { person: person.person().into(), machine: Some(queue.name.clone()), account: None, emergency: false };
+    let login = LoginName { person: by.person.person().into(), machine: Some(queue.name.clone()), account: None, emergency: false };
     let closed = CancellationToken::new();
-    let connection = Connection::over_https(app.clone(), person, login, from, Stated { ticket, reason }, closed);
+    let connection = Connection::new(app.clone(), by, login, Stated { ticket, reason }, closed);
     // Nobody is asked for what the rules give in no case.
     if !visits::may(app, connection.person.person(), Capability::Shell, &queue.name) {
         return Err(format!("No rule lets you work in a shell in {}.", queue.name));

@@ -1,8 +1,9 @@
 //! One connection to the gateway: proves who is there, and hands channels on.
 
 use super::channel::{self, ChannelPlace};
-use super::connection::{Connection, Stated};
+use super::connection::{Connection, SignedInBy, Stated};
 use super::{FIRST_WINDOW, WINDOW, server_config};
+use crate::ending::{Basis, SignedInBySsh};
 use crate::identity::Pending;
 use crate::service::App;
 use aerie_core::diagnostic::printable;
@@ -15,8 +16,8 @@ use russh::keys::Certificate;
 use russh::server::{Auth, ChannelOpenHandle, Handler, Msg, PublicKeyOffer, Response, Session, VerifiedPublicKey};
 use russh::{Channel, ChannelId, ChannelOpenFailure, MethodKind, MethodSet, Pty, Sig};
 use std::net::IpAddr;
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, OnceLock};
 use tokio_util::sync::CancellationToken;
 
 /// The handler of one connection.
@@ -31,10 +32,14 @@ pub(super) struct Visitor {
     pub(super) tries: u32,
     failures: Vec<String>,
     pub(super) key: Option<String>,
+    /// It was shown with a certificate, and is registered nowhere.
+    by_certificate: bool,
     pub(super) stated: Stated,
     /// A passkey that is awaited in the browser.
     pub(super) pending: Option<Pending>,
     connection: Option<Arc<Connection>>,
+    /// The sign-in, once there is one.
+    basis: Arc<OnceLock<SignedInBySsh>>,
     signed_in: CancellationToken,
     /// Cancelled when the connection is over.
     closed: CancellationToken,
@@ -75,12 +80,19 @@ impl Visitor {
             tries: 0,
             failures: vec![],
             key: None,
+            by_certificate: false,
             stated: Stated::default(),
             pending: None,
             connection: None,
+            basis: Arc::default(),
             signed_in: CancellationToken::new(),
             closed: CancellationToken::new(),
         }
+    }
+
+    /// The sign-in, once there is one.
+    pub(super) fn basis(&self) -> Arc<OnceLock<SignedInBySsh>> {
+        self.basis.clone()
     }
 
     /// Cancelled when somebody signed in.
@@ -126,7 +138,17 @@ impl Visitor {
             return reject();
         }
         self.app.tell("log");
-        self.connection = Some(Connection::new(self.app.clone(), proved, login, self.from, self.stated.clone(), self.closed.clone()));
+        let key = self.key.clone().filter(|_| !self.by_certificate);
+        let basis = Basis { person: proved.person().into(), key, factors: proved.factors() };
+        let kept = self.app.connections.add(basis.clone());
+        // What was withdrawn since the proof and before this line found nothing to end.
+        if !basis.holds_now(&self.app) {
+            return reject();
+        }
+        let by =
+            SignedInBy { person: proved, from: self.from, ended: kept.ended.clone(), session: kept.session.clone(), over_https: false };
+        let _ = self.basis.set(kept);
+        self.connection = Some(Connection::new(self.app.clone(), by, login, self.stated.clone(), self.closed.clone()));
         self.signed_in.cancel();
         Auth::Accept
     }
@@ -214,6 +236,7 @@ impl Handler for Visitor {
 
     async fn auth_openssh_certificate(&mut self, user: &str, certificate: &Certificate) -> Result<Auth, Self::Error> {
         let Some(print) = self.accepts(user, certificate) else { return Ok(reject()) };
+        self.by_certificate = true;
         Ok(self.key_proved(print, Factors::of([Factor::Key])).await)
     }
 

@@ -12,6 +12,7 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use tokio_util::sync::CancellationToken;
 use zeroize::Zeroizing;
 
 /// Tokens of one person at most; of more, those longest unused end.
@@ -23,12 +24,14 @@ pub(crate) struct Entry {
     last: AtomicI64,
     from: Mutex<String>,
     touched: std::sync::atomic::AtomicBool,
+    /// Cancelled when the sign-in is over: whatever goes on by it waits on this.
+    pub(crate) ended: CancellationToken,
 }
 
 impl Entry {
-    fn new(token: Token) -> Arc<Self> {
+    fn new(token: Token, ended: CancellationToken) -> Arc<Self> {
         let (last, from) = (AtomicI64::new(token.last_used.as_millisecond()), Mutex::new(token.last_from.clone()));
-        Arc::new(Self { token, last, from, touched: false.into() })
+        Arc::new(Self { token, last, from, touched: false.into(), ended })
     }
 
     /// When it was last used.
@@ -101,7 +104,7 @@ pub(crate) fn new_secret() -> Result<Zeroizing<String>, crate::KeyError> {
 impl Book {
     /// Reads what the store knows.
     pub(crate) async fn open(store: Store, keys: Arc<Keys>, now: Timestamp) -> Result<Self, StoreError> {
-        let entries = store.tokens(now).await?.into_iter().map(|t| (t.hash, Entry::new(t))).collect();
+        let entries = store.tokens(now).await?.into_iter().map(|t| (t.hash, Entry::new(t, CancellationToken::new()))).collect();
         Ok(Self { store, keys, entries: RwLock::new(entries) })
     }
 
@@ -129,6 +132,10 @@ impl Book {
 
     /// Adds a token and gives its secret.
     pub(crate) async fn add(&self, new: NewToken) -> Result<(Zeroizing<String>, Arc<Entry>), StoreError> {
+        self.put(new, CancellationToken::new()).await
+    }
+
+    async fn put(&self, new: NewToken, ended: CancellationToken) -> Result<(Zeroizing<String>, Arc<Entry>), StoreError> {
         let secret = new_secret().map_err(|_| StoreError::LogClosed)?;
         let token = Token {
             id: crate::api::new_id(new.now),
@@ -152,7 +159,7 @@ impl Book {
             self.end(&oldest).await?;
         }
         self.store.add_token(&token).await?;
-        let entry = Entry::new(token);
+        let entry = Entry::new(token, ended);
         self.write().insert(entry.token.hash, entry.clone());
         Ok((secret, entry))
     }
@@ -186,8 +193,10 @@ impl Book {
             expires,
             from,
         };
-        self.end(std::slice::from_ref(&t.id)).await?;
-        self.add(next).await
+        // The same sign-in goes on: what is open by it stays open.
+        self.write().remove(&t.hash);
+        self.store.remove_tokens(std::slice::from_ref(&t.id)).await?;
+        self.put(next, entry.ended.clone()).await
     }
 
     /// The tokens of one person, newest first.
@@ -197,9 +206,15 @@ impl Book {
         found
     }
 
-    /// Ends tokens.
+    /// Ends tokens, and whatever goes on by them.
     pub(crate) async fn end(&self, ids: &[String]) -> Result<(), StoreError> {
-        self.write().retain(|_, e| !ids.contains(&e.token.id));
+        self.write().retain(|_, e| {
+            let over = ids.contains(&e.token.id);
+            if over {
+                e.ended.cancel();
+            }
+            !over
+        });
         self.store.remove_tokens(ids).await
     }
 

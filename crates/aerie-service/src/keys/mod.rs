@@ -4,6 +4,8 @@
 mod ring;
 mod tls;
 
+pub(crate) use tls::fingerprint as certificate_fingerprint;
+
 pub use ring::Purpose;
 
 use aerie_core::evidence::{LogKey, SigningKey, VerifyingKey};

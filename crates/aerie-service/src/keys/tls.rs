@@ -113,8 +113,18 @@ fn date(now: Timestamp, days: i64) -> Result<time::OffsetDateTime, KeyError> {
     time::OffsetDateTime::from_unix_timestamp(now.as_second() + days * 86_400).map_err(failed)
 }
 
+impl Keys {
+    /// The certificate of the authority, in PEM; none while none was made.
+    pub(crate) fn tls_authority_pem(&self) -> Option<String> {
+        let ring = self.ring();
+        let (kept, _) = ring.newest(Purpose::TlsAuthority).ok()?.certificate.clone()?;
+        // Lines of ours stand before it.
+        kept.find("-----BEGIN CERTIFICATE-----").and_then(|at| kept.get(at..)).map(Into::into)
+    }
+}
+
 /// SHA-256 over the DER form of a certificate, as browsers show it: `SHA256:` and hexadecimal digits.
-pub(super) fn fingerprint(pem: &str) -> Option<String> {
+pub(crate) fn fingerprint(pem: &str) -> Option<String> {
     Some(format!("SHA256:{}", hex(&Sha256::digest(der(pem)?))))
 }
 

@@ -30,9 +30,19 @@ struct Inner {
     session: Option<(String, mpsc::Sender<Message>)>,
     line: Option<Line>,
     program: Option<Program>,
-    asked: Option<(Capability, oneshot::Sender<bool>)>,
+    asked: Option<Asked>,
+    /// Counts what was asked here: an answer counts for its own question alone.
+    questions: u64,
     /// The session of whoever helps in a shell there.
     shell: Option<String>,
+}
+
+/// What is asked of the person at this moment.
+#[derive(Debug)]
+struct Asked {
+    question: u64,
+    what: Capability,
+    answer: oneshot::Sender<bool>,
 }
 
 /// The line that starts the program for a visit: the first that comes with it has it from then on.
@@ -232,23 +242,34 @@ impl Meeting {
     /// Asks the person whether whoever helps may do this; false where they refuse, or say nothing.
     pub(crate) async fn ask(&self, what: Capability) -> bool {
         let (answer, answered) = oneshot::channel();
-        self.lock().asked = Some((what, answer));
+        let question = {
+            let mut inner = self.lock();
+            inner.questions += 1;
+            inner.asked = Some(Asked { question: inner.questions, what, answer });
+            inner.questions
+        };
         self.handle_change();
         let yes = matches!(tokio::time::timeout(ANSWER, answered).await, Ok(Ok(true)));
-        self.lock().asked.take_if(|(c, answer)| *c == what && answer.is_closed());
+        self.lock().asked.take_if(|a| a.question == question);
         self.handle_change();
         yes
     }
 
-    /// What is asked of the person now.
-    pub(crate) fn asked(&self) -> Option<Capability> {
-        self.lock().asked.as_ref().map(|a| a.0)
+    /// What is asked of the person now, and the number of the question.
+    pub(crate) fn asked(&self) -> Option<(u64, Capability)> {
+        self.lock().asked.as_ref().map(|a| (a.question, a.what))
     }
 
-    /// The person answers; false where nobody asked.
-    pub(crate) fn answer(&self, what: Capability, yes: bool) -> bool {
-        let asked = self.lock().asked.take_if(|(c, _)| *c == what);
-        asked.is_some_and(|(_, answer)| answer.send(yes).is_ok())
+    /// The person answers this question; false where it is not the one that is asked. A no is a no to whatever is asked of that kind.
+    pub(crate) fn answer(&self, question: u64, what: Capability, yes: bool) -> bool {
+        let asked = self.lock().asked.take_if(|a| a.what == what && (a.question == question || !yes));
+        asked.is_some_and(|a| a.answer.send(yes).is_ok())
+    }
+
+    /// Whoever asked has the visit no longer.
+    pub(super) fn ask_no_more(&self) {
+        self.lock().asked = None;
+        self.handle_change();
     }
 
     /// The visit is over: so is what looks, and the program.

@@ -208,6 +208,7 @@ pub(crate) async fn change<T>(
     if let Some(meeting) = app.visits.met(id) {
         meeting.handle_change();
         if visit.technician != before.1 {
+            meeting.ask_no_more();
             meeting.end_looking(app, "somebody else has the visit now");
         }
         if visit.closed.is_some() || visit.ended.is_some() {

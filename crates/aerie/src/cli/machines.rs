@@ -97,12 +97,15 @@ pub enum Machines {
         #[arg(long)]
         why: String,
     },
-    /// Say what the agent of a machine may reach for other machines of its site
+    /// Show or set what the agent of a machine may reach for other machines of its site
     Relay {
         /// Name
         machine: String,
-        /// HOST:PORT or RANGE:PORT, as 10.20.0.0/16:22; none for nothing
+        /// HOST:PORT or RANGE:PORT, as 10.20.0.0/16:22, in place of those so far; without any, shows them
         entries: Vec<String>,
+        /// Let it reach nothing for others
+        #[arg(long, conflicts_with = "entries")]
+        none: bool,
     },
     /// Check whether machines are ready, step by step
     Check {

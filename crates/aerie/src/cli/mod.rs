@@ -13,7 +13,7 @@ pub use audit::{AgainFields, Audit, CoverageFields, Detections, FindingFields, F
 pub use machines::{Agent, AgentPlace, EnrolFields, Forward, MachineFields, Machines, Vault};
 pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens, Visits};
 pub use rules::{DirectoryCommand, DraftCommand, Policy, Reach, Reviews, RuleCommand, Why};
-pub use service::{Demo, DemoCommand, Serve, Setup};
+pub use service::{Demo, DemoCommand, Serve, Setup, Trust};
 pub use sessions::{AccessFields, Accesses, Log, Recordings, Sessions};
 
 use clap::{Parser, Subcommand};
@@ -72,6 +72,8 @@ pub enum Command {
         #[arg(long, value_name = "SHA256:…")]
         authority: Option<String>,
     },
+    /// Print the service's fingerprints, its TLS authority, or lines for known_hosts
+    Trust(Trust),
     /// Prove yourself again with a code, for what needs a recent proof
     StepUp,
     /// Sign out

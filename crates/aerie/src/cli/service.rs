@@ -16,6 +16,9 @@ pub struct Serve {
     /// Address of console and API without TLS, on this machine alone: for a proxy, in place of --https
     #[arg(long)]
     pub http: Option<SocketAddr>,
+    /// Address at which others reach the console, as https://aerie.example:7443: the first link and the certificate carry it
+    #[arg(long, value_name = "URL")]
+    pub address: Option<String>,
     /// Address of the SSH gateway
     #[arg(long, default_value = aerie_service::DEFAULT_SSH)]
     pub ssh: SocketAddr,
@@ -28,6 +31,20 @@ pub struct Serve {
     /// Who may send logs, besides this machine itself: an address or range; may be given again
     #[arg(long, value_name = "RANGE")]
     pub syslog_from: Vec<String>,
+}
+
+/// With what clients recognise the service.
+#[derive(Debug, Args)]
+pub struct Trust {
+    /// Print the certificate of the authority that signs the console's certificate (PEM)
+    #[arg(long)]
+    pub tls: bool,
+    /// Print lines for known_hosts: the gateway, and for `ssh -J` the machines of this pattern (as dome-*,spectro-1)
+    #[arg(long, value_name = "PATTERN", conflicts_with = "tls")]
+    pub known_hosts: Option<String>,
+    /// Host and port of the gateway, as people write them
+    #[arg(long, value_name = "HOST:PORT", requires = "known_hosts")]
+    pub gateway: Option<String>,
 }
 
 /// Fill an empty data directory.

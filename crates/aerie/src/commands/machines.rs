@@ -68,10 +68,15 @@ pub(super) async fn run(client: &Client, what: Machines, printer: Printer) -> Re
             client.revoke_agent(&machine, &why).await?;
             printer.remark(&format!("The agent of {machine} is revoked and cut off."));
         }
-        Machines::Relay { machine, entries } => {
-            let what = if entries.is_empty() { "nothing".into() } else { entries.join(", ") };
-            client.set_relay(&machine, entries).await?;
-            printer.remark(&format!("The agent of {machine} may reach {what} for others."));
+        Machines::Relay { machine, entries, none } => {
+            if none || !entries.is_empty() {
+                client.set_relay(&machine, entries).await?;
+            }
+            let allowed = client.machine(&machine).await?.agent.map(|a| a.relay).unwrap_or_default();
+            printer.value(&allowed, |allowed| match allowed.as_slice() {
+                [] => format!("The agent of {machine} may reach nothing for other machines."),
+                some => format!("The agent of {machine} may reach for other machines: {}.", some.join(", ")),
+            })?;
         }
         Machines::Check { machine, all } => return check(client, machine.as_deref(), all, printer).await,
         Machines::Trust { machine } => printer.value(&client.machine_trust(&machine).await?, |t| t.script.clone())?,

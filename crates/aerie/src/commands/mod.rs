@@ -41,6 +41,7 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::Demo(options) => demo::run(options, printer).await,
         Command::SignIn { person, authority } => account::sign_in(server.as_deref(), authority, &person, printer).await,
         Command::Join { authority } => account::join(server.as_deref(), authority, printer).await,
+        Command::Trust(what) => service::trust(&client()?, &what, printer).await,
         Command::StepUp => account::step_up(server.as_deref(), printer).await,
         Command::SignOut => account::sign_out(server.as_deref(), printer).await,
         Command::Now => {

@@ -8,7 +8,7 @@ use aerie_core::diagnostic::Severity;
 use aerie_core::directory::{Directory, DirectoryFile, validate};
 use aerie_core::factor::TotpSecret;
 use aerie_core::policy::Network;
-use aerie_service::{Config, Keys, Service, Syslog, hash_password, totp_purpose};
+use aerie_service::{Config, DataDirectory, Keys, Service, Syslog, hash_password, totp_purpose};
 use aerie_store::{Publication, Store};
 use jiff::Timestamp;
 use tokio::signal::unix::{SignalKind, signal};
@@ -20,10 +20,12 @@ pub(super) async fn serve(options: &Serve) -> Result<Exit, Failure> {
     let https = options.http.is_none().then_some(options.https);
     let from = options.syslog_from.iter().map(|t| Network::parse(t)).collect::<Result<_, _>>().map_err(Failure::usage)?;
     let syslog = Syslog { tls: options.syslog_tls, plain: options.syslog, from };
-    let service = Service::start(Config { data: options.data.clone(), https, http: options.http, ssh: options.ssh, syslog }).await?;
+    close_umask();
+    let (data, address) = (options.data.clone(), options.address.clone());
+    let service = Service::start(Config { data, address, https, http: options.http, ssh: options.ssh, syslog }).await?;
     eprintln!("The console is at {}, the SSH gateway at {}. Ctrl-C stops both.", service.address(), service.ssh());
     if let Some(print) = service.tls_authority() {
-        eprintln!("The certificate is signed by this service's own authority: {print}");
+        eprintln!("The certificate is signed by this service's own authority: {print} (aerie trust --tls prints it)");
     }
     for at in service.syslog() {
         eprintln!("Logs are taken at {at}.");
@@ -34,11 +36,19 @@ pub(super) async fn serve(options: &Serve) -> Result<Exit, Failure> {
         );
     }
     let (host, authority) = service.host_keys();
-    eprintln!("Host key of the gateway: {host}\nFor `ssh -J`, trust in known_hosts: @cert-authority * {authority}");
+    eprintln!(
+        "Host key of the gateway: {host}\nFor `ssh -J`, trust in known_hosts, with the names of your machines: @cert-authority MACHINE,… {authority}"
+    );
     eprintln!("For the machines, as TrustedUserCAKeys: {}", service.user_authority());
     stop_signal().await?;
     service.stop().await?;
     Ok(Exit::Done)
+}
+
+/// What this process writes is for its own user alone.
+fn close_umask() {
+    use nix::sys::stat::{Mode, umask};
+    umask(Mode::from_bits_truncate(0o077));
 }
 
 /// Waits for Ctrl-C or SIGTERM.
@@ -64,7 +74,8 @@ pub(super) async fn setup(options: &Setup, printer: Printer) -> Result<Exit, Fai
         let shown: Vec<String> = found.iter().map(|d| d.render(&options.policy.display().to_string(), &rules)).collect();
         return Err(Failure { exit: Exit::No, message: format!("the rules have errors\n\n{}", shown.join("\n")) });
     }
-    std::fs::create_dir_all(&options.data).map_err(|e| Failure::file(options.data.display(), &e))?;
+    close_umask();
+    let _held = DataDirectory::take(&options.data).map_err(|e| Failure::usage(e.to_string()))?;
     let keys = Keys::load(&options.data).map_err(|e| Failure::internal(e.to_string()))?;
     let store = Store::open(&options.data.join("aerie.db")).await?;
     if !store.policies().await?.is_empty() {

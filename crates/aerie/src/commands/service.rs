@@ -1,7 +1,7 @@
 //! PINs, settings and keys of the service.
 
 use super::people::when;
-use crate::cli::{Pins, ServiceKeys, Settings};
+use crate::cli::{Pins, ServiceKeys, Settings, Trust};
 use crate::output::{Align, Printer, table};
 use crate::{Exit, Failure};
 use aerie_api::{IssuedPin, NewPin, PinView, Rotation, ServiceKeyView, SettingValue, SettingView};
@@ -64,6 +64,27 @@ fn issued(p: &IssuedPin) -> String {
         _ => format!("It stands for {} until it is changed. It is not shown again.", p.about.machine.clone().unwrap_or_default()),
     };
     format!("{}\n\n{about}", spaced(&p.pin))
+}
+
+pub(super) async fn trust(client: &Client, what: &Trust, printer: Printer) -> Result<Exit, Failure> {
+    let known = client.trust().await?;
+    if what.tls {
+        printer.value(&known, |t| t.tls_authority.trim_end().into())?;
+        return Ok(if known.tls_authority.is_empty() { Exit::No } else { Exit::Done });
+    }
+    printer.value(&known, |t| match &what.known_hosts {
+        Some(pattern) => {
+            let gateway = what.gateway.as_deref().unwrap_or("GATEWAY:7022");
+            // As OpenSSH writes hosts with a port of their own (sshd(8), known_hosts).
+            let host = gateway.rsplit_once(':').map_or_else(|| gateway.into(), |(host, port)| format!("[{host}]:{port}"));
+            format!("{host} {}\n@cert-authority {pattern} {}", t.gateway_host_key, t.machines_authority)
+        }
+        None => format!(
+            "TLS authority of the console       {}\nHost key of the SSH gateway        {}\nHost authority for `ssh -J`        {}",
+            t.tls_authority_fingerprint, t.gateway_fingerprint, t.machines_authority_fingerprint
+        ),
+    })?;
+    Ok(Exit::Done)
 }
 
 pub(super) async fn settings(client: &Client, what: Settings, printer: Printer) -> Result<Exit, Failure> {

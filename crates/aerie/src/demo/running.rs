@@ -10,7 +10,7 @@ use aerie_core::factor::TotpSecret;
 use aerie_core::policy::Proofs;
 use aerie_core::settings::Setting;
 use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer, UPLINK};
-use aerie_service::{Config, DEFAULT_HTTPS, Keys, PASSWORD_COST, Service, Syslog, fingerprint};
+use aerie_service::{Config, DEFAULT_HTTPS, DataDirectory, Keys, PASSWORD_COST, Service, Syslog, fingerprint};
 use aerie_store::{Publication, Store, Token, TokenKind};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
@@ -169,12 +169,19 @@ impl Running {
         let places = Places { root: root.canonicalize().map_err(failed(root.display()))? };
         // The machines' users go through it to nothing but what is theirs.
         std::fs::set_permissions(&places.root, std::fs::Permissions::from_mode(0o755)).map_err(failed(root.display()))?;
-        std::fs::create_dir_all(places.data()).map_err(failed(root.display()))?;
+        let held = DataDirectory::take(&places.data()).map_err(|e| Failure::usage(e.to_string()))?;
         let usual = DEFAULT_HTTPS.parse().map_err(|_| Failure::internal("an address"))?;
         // Where the console takes any port, so does this: several demos may start at once.
         let https = if options.http.port() == 0 { options.http } else { free(usual) };
         let syslog = Syslog { plain: Some("127.0.0.1:0".parse().map_err(|_| Failure::internal("no address"))?), ..Syslog::default() };
-        let config = Config { data: places.data(), https: Some(https), http: Some(free(options.http)), ssh: free(options.ssh), syslog };
+        let config = Config {
+            data: places.data(),
+            address: None,
+            https: Some(https),
+            http: Some(free(options.http)),
+            ssh: free(options.ssh),
+            syslog,
+        };
         let keys = Keys::load(&config.data).map_err(|e| Failure::internal(e.to_string()))?;
         let store = Store::open(&config.data.join("aerie.db")).await?;
         let fresh = store.policies().await?.is_empty();
@@ -215,6 +222,7 @@ impl Running {
         // The desk starts visits in the name of who works at it, and does nothing else.
         let desk_token = make_token(&store, &keys, "mira", &["visits"]).await?;
         store.close().await;
+        drop(held);
         let service = Service::start(config).await?;
         service.look_at_recordings(&past).await;
         let described = describe(&service, &machines, &places, &token, past.len(), lab.mode().remark())?;
@@ -396,7 +404,8 @@ fn describe(
         (service.ssh().port(), places.root.join("known_hosts"), places.root.join("ssh_config"), places.root.join("token"));
     let (host_key, authority) = service.host_keys();
     let write = |path: &Path, text: String| std::fs::write(path, text).map_err(failed(path.display()));
-    write(&known_hosts, format!("[127.0.0.1]:{port} {host_key}\n@cert-authority * {authority}\n"))?;
+    let names: Vec<&str> = machines.iter().map(|m| m.name.as_str()).collect();
+    write(&known_hosts, format!("[127.0.0.1]:{port} {host_key}\n@cert-authority {} {authority}\n", names.join(",")))?;
     let people: Vec<PersonDescription> = scenario::people()
         .into_iter()
         .map(|p| PersonDescription {

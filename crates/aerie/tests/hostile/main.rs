@@ -9,6 +9,7 @@ mod common;
 mod clients;
 mod copies;
 mod counts;
+mod ending;
 mod files;
 mod recording;
 
@@ -32,6 +33,13 @@ people = "person:tove"
 machines = "name:archive-db"
 capabilities = ["browse"]
 accounts = ["archivist"]
+
+[[allow]]
+name = "small-exec"
+people = "person:piet"
+machines = "name:mast-2"
+capabilities = ["shell", "exec"]
+accounts = ["operator"]
 
 [[allow]]
 name = "all-for-arlo"

@@ -7,7 +7,6 @@ use aerie_client::SessionQuery;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use std::process::Stdio;
-use tokio::io::AsyncWriteExt as _;
 
 /// Everything that a recording holds of this kind.
 async fn recorded(session: &str, kind: FrameKind) -> String {
@@ -71,13 +70,15 @@ async fn rules_that_begin_to_demand_count_for_what_is_live() {
         let text = format!("{unrecorded}\n[[require]]\nname = \"from-now-on\"\nmachines = \"name:mast-2\"\n{demand}\n");
         let published = client().publish_policy(&text, None).await.unwrap();
         assert!(published.version.is_some(), "{demand}: {published:?}");
+        // The pipe stays open: only the gateway can end it.
+        let stdin = child.stdin.take();
         let ended = tokio::time::timeout(std::time::Duration::from_secs(30), child.wait()).await;
         assert!(ended.is_ok(), "{demand}: it goes on");
         let mut out = String::new();
         let _ = tokio::io::AsyncReadExt::read_to_string(&mut child.stderr.take().unwrap(), &mut out).await;
         let _ = tokio::io::AsyncReadExt::read_to_string(&mut child.stdout.take().unwrap(), &mut out).await;
         assert!(out.contains(said), "{demand}: {out}");
-        let _ = child.stdin.take().unwrap().write_all(b"").await;
+        drop(stdin);
     }
     client().publish_policy(&before.text, None).await.unwrap();
 }

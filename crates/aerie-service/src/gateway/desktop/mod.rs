@@ -8,7 +8,7 @@ mod windows;
 
 use self::connect::{connect, connect_visited, failed};
 use super::admission::attend;
-use super::connection::{Admitted, Connection, OpenSession, Stated, lock};
+use super::connection::{Admitted, Connection, OpenSession, SignedInBy, Stated, lock};
 use crate::desktop::{Driver, Greeted, Order, Screen};
 use crate::machines::Steps;
 use crate::pace::Pace;
@@ -21,11 +21,10 @@ use aerie_core::directory::{Machine, Way};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capability, Consent};
 use aerie_core::recording::{Frame, Opened};
-use aerie_core::session::{EndReason, LoginName, PersonProved};
+use aerie_core::session::{EndReason, LoginName};
 use aerie_core::tunnel::LOCK_TARGET;
 use jiff::Timestamp;
 use std::collections::HashMap;
-use std::net::IpAddr;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -50,8 +49,7 @@ const ASKED: [Capability; 3] = [Capability::Control, Capability::ClipboardIn, Ca
 
 /// Who begins a session, and what they said.
 pub(crate) struct Beginning {
-    pub(crate) person: PersonProved,
-    pub(crate) from: IpAddr,
+    pub(crate) by: SignedInBy,
     pub(crate) reason: Option<String>,
     pub(crate) ticket: Option<String>,
 }
@@ -128,9 +126,9 @@ impl Desktop {
         steps: &Steps,
         closed: CancellationToken,
     ) -> Result<Arc<Self>, String> {
-        let Beginning { person, from, reason, ticket } = who;
-        let login = LoginName { person: person.person().into(), machine: Some(machine.name.clone()), account: None, emergency: false };
-        let connection = Connection::over_https(app.clone(), person, login, from, Stated { ticket, reason }, closed);
+        let Beginning { by, reason, ticket } = who;
+        let login = LoginName { person: by.person.person().into(), machine: Some(machine.name.clone()), account: None, emergency: false };
+        let connection = Connection::new(app.clone(), by, login, Stated { ticket, reason }, closed);
         steps.say(format!("asking the rules whether you may see the screen of {}", machine.name));
         let admitted = connection.admit(Capability::View, steps).await?;
         let (greeted, how) = match connect(app, &machine, &way, steps).await {
@@ -161,9 +159,9 @@ impl Desktop {
         steps: &Steps,
         closed: CancellationToken,
     ) -> Result<Arc<Self>, String> {
-        let Beginning { person, from, reason, ticket } = who;
-        let login = LoginName { person: person.person().into(), machine: Some(queue.name.clone()), account: None, emergency: false };
-        let connection = Connection::over_https(app.clone(), person, login, from, Stated { ticket, reason }, closed);
+        let Beginning { by, reason, ticket } = who;
+        let login = LoginName { person: by.person.person().into(), machine: Some(queue.name.clone()), account: None, emergency: false };
+        let connection = Connection::new(app.clone(), by, login, Stated { ticket, reason }, closed);
         lock(&connection.consents).insert(Capability::View, Consent::Ask);
         steps.say(format!("asking the rules whether you may help in {}", queue.name));
         let admitted = connection.admit(Capability::View, steps).await?;
@@ -287,6 +285,14 @@ impl Desktop {
         };
         if let Some(meeting) = &self.visit {
             meeting.end_session(self.id());
+            let (id, who) = (self.id(), self.person());
+            let over = crate::visits::change(&self.connection.app, &meeting.visit, |v, _, _| {
+                v.handle_session_over(id, who);
+                Ok(())
+            });
+            if let Err(e) = over.await {
+                tracing::warn!(error = %e, "a visit could not be told that a session is over");
+            }
         }
         if let Err(e) = result {
             let person = self.person();
