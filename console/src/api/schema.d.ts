@@ -89,6 +89,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agents/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take each agent back once, for some minutes, though the service does not know its ticket: after a backup was put back. */
+        post: operations["acceptAgents"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agents/connect": {
         parameters: {
             query?: never;
@@ -349,7 +366,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Agree to a draft as the second person. Neither its author nor whoever changed it last can. */
+        /** Agree to a draft as the second person. Nobody who wrote in it can, nor somebody who had a hand in a writer's account lately. */
         post: operations["agreeToDraft"];
         delete?: never;
         options?: never;
@@ -1371,7 +1388,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Invite somebody: a link that is good once, with which they set a password. An earlier one is dead. */
+        /**
+         * Invite somebody: a link that is good once, with which they set a password. An earlier one is dead.
+         * @description It is mailed to the person where mail works and their address was not changed lately. Otherwise it is shown, to be handed to them; for
+         *     somebody who signs in already, or has a role, a second administrator must agree first.
+         */
         post: operations["invite"];
         delete?: never;
         options?: never;
@@ -1642,6 +1663,60 @@ export interface paths {
          * @description It is checked like any other: names that are gone since then keep it out.
          */
         post: operations["restorePolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Proposals that wait for a second administrator, newest first. */
+        get: operations["proposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw or refuse a proposal. */
+        delete: operations["dropProposal"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}/agree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Agree to a proposal as the second administrator: it is done at once.
+         * @description Who proposed it cannot, nor can somebody who had a hand in the other's account lately.
+         */
+        post: operations["agreeToProposal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2963,6 +3038,16 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description For how long agents are taken back whose state a restored backup does not know. */
+        AcceptAgents: {
+            /**
+             * Format: int32
+             * @description Minutes, 1 to 60; nought ends it.
+             */
+            minutes: number;
+            /** @description Why. */
+            why: string;
+        };
         /** @description A host key to be pinned. */
         AcceptHostKey: {
             /** @description Its fingerprint, compared at the machine: it must be the one that the machine shows now. */
@@ -3148,6 +3233,12 @@ export interface components {
             temporary: boolean;
             /** @description Version of its program. */
             version: string;
+        };
+        /** @description A proposal that was agreed to, and done. */
+        AgreedView: {
+            link?: components["schemas"]["InvitationView"] | null;
+            /** @description The proposal. */
+            proposal: components["schemas"]["ProposalView"];
         };
         /** @description An answer that was given. */
         AnswerView: {
@@ -4088,10 +4179,13 @@ export interface components {
              * @description Until when it is good.
              */
             expires: string;
-            /** @description To be handed to them. */
+            /** @description To be handed to them; empty where it was mailed to them, or waits for a second administrator. */
             link: string;
+            /** @description Whether it was mailed to their own address. */
+            mailed?: boolean;
             /** @description For whom. */
             person: string;
+            proposal?: components["schemas"]["ProposalView"] | null;
         };
         /** @description Whom to invite into a session. */
         Invited: {
@@ -5348,6 +5442,29 @@ export interface components {
          * @enum {string}
          */
         ProgramState: "none" | "offered" | "runs";
+        /** @description What one administrator proposed and a second must agree to. */
+        ProposalView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who proposed it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description Until when it can be agreed to.
+             */
+            expires: string;
+            /** @description Identifier. */
+            id: string;
+            /** @description `setting`, `invitation` or `host-key`. */
+            kind: string;
+            /** @description What is proposed. */
+            sentence: string;
+            /** @description The setting, person or machine. */
+            subject: string;
+        };
         /** @description What is said of a publication. */
         PublishNote: {
             /** @description What it is for. */
@@ -5945,6 +6062,7 @@ export interface components {
             kind: string;
             /** @description Its word. */
             name: string;
+            proposal?: components["schemas"]["ProposalView"] | null;
             /** @description Value in force. */
             value: string;
         };
@@ -6832,6 +6950,39 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    acceptAgents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptAgents"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10295,6 +10446,95 @@ export interface operations {
                 };
             };
             /** @description A second person must agree: use a draft */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    proposals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalView"][];
+                };
+            };
+        };
+    };
+    dropProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    agreeToProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgreedView"];
+                };
+            };
             403: {
                 headers: {
                     [name: string]: unknown;

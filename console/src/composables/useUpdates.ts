@@ -14,6 +14,7 @@ const CONCERNS: Record<string, string[]> = {
   pins: ["pins"],
   visits: ["visits", "now"],
   machines: ["machines", "codes"],
+  proposals: ["proposals"],
   vault: ["machines"],
   settings: ["settings", "me"],
 };

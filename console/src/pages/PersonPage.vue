@@ -13,6 +13,7 @@ import SessionTable from "../features/sessions/SessionTable.vue";
 import { inPath } from "../lib/keys";
 import { ago } from "../lib/time";
 import StateNote from "../ui/StateNote.vue";
+import InvitationLink from "../features/proposals/InvitationLink.vue";
 import ProblemNote from "../ui/ProblemNote.vue";
 import { words } from "../lib/words";
 
@@ -147,11 +148,7 @@ const error = computed(
         <button class="button" @click="removing = false">Keep</button>
       </span>
     </div>
-    <div v-if="invite.data.value" class="mt-3 border-l-4 border-l-accent bg-sheet px-3 py-2" role="status">
-      Hand this link to {{ shown }}: it is good once, until
-      {{ invite.data.value.expires.slice(0, 16).replace("T", " ") }} UTC.
-      <code class="mt-1 block break-all" data-testid="invitation">{{ invite.data.value.link }}</code>
-    </div>
+    <InvitationLink v-if="invite.data.value" :invitation="invite.data.value" :name="shown" />
     <div v-if="temporary.data.value" class="mt-3 border-l-4 border-l-accent bg-sheet px-3 py-2" role="status">
       Read this out to {{ shown }}: it does once in place of their second factor.
       <code class="mt-1 block text-[1.15rem]" data-testid="shown-code">{{ temporary.data.value.codes[0] }}</code>

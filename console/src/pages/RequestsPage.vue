@@ -6,6 +6,7 @@ import { useMe } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
 import AnswerForm from "../features/requests/AnswerForm.vue";
 import AskForm from "../features/requests/AskForm.vue";
+import ProposalList from "../features/proposals/ProposalList.vue";
 import DeputyForm from "../features/requests/DeputyForm.vue";
 import { dayAndClock } from "../lib/time";
 import ProblemNote from "../ui/ProblemNote.vue";
@@ -80,6 +81,7 @@ const end = useMutation({
     </li>
   </ul>
   <template v-if="!id">
+    <ProposalList />
     <h2 class="mb-2 mt-7">Ask for access</h2>
     <AskForm />
     <h2 class="mb-2 mt-7">Passes</h2>

@@ -5,6 +5,7 @@ import { api, unwrap, type Setting } from "../api/client";
 import { useMe } from "../composables/useMe";
 import { proven } from "../composables/useProve";
 import { ago } from "../lib/time";
+import ProposalList from "../features/proposals/ProposalList.vue";
 import StateNote from "../ui/StateNote.vue";
 import ProblemNote from "../ui/ProblemNote.vue";
 
@@ -60,6 +61,7 @@ const rotate = useMutation({
           : `${different} of ${settings.data.value.length} settings ${different === 1 ? "differs" : "differ"} from the default.`
       }}
     </h1>
+    <ProposalList />
     <ul class="sheet mt-4 divide-y divide-line" aria-label="Settings">
       <li v-for="s in settings.data.value" :key="s.name" class="px-4 py-2" data-testid="setting">
         <div class="flex flex-wrap items-baseline gap-x-4">

@@ -85,7 +85,7 @@ onUnmounted(() => window.removeEventListener("keydown", shortcut));
         <RouterLink to="/" class="flex items-center gap-2.5 py-3 text-[1.15rem] font-bold no-underline">
           <BrandMark class="h-6 w-6" />Aerie
         </RouterLink>
-        <nav aria-label="Main" class="flex self-stretch">
+        <nav aria-label="Main" class="flex min-w-0 flex-wrap self-stretch max-sm:order-last max-sm:w-full">
           <RouterLink
             v-for="[path, name] in places"
             :key="path"

@@ -287,6 +287,16 @@ pub struct RelayEntries {
     pub entries: Vec<String>,
 }
 
+/// For how long agents are taken back whose state a restored backup does not know.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AcceptAgents {
+    /// Minutes, 1 to 60; nought ends it.
+    pub minutes: u32,
+    /// Why.
+    pub why: String,
+}
+
 /// What the SSH server of a machine must be told, so that Aerie's certificates let in.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TrustView {

@@ -144,11 +144,48 @@ pub struct PersonChange {
 pub struct InvitationView {
     /// For whom.
     pub person: String,
-    /// To be handed to them.
+    /// To be handed to them; empty where it was mailed to them, or waits for a second administrator.
     pub link: String,
+    /// Whether it was mailed to their own address.
+    #[serde(default)]
+    pub mailed: bool,
+    /// The proposal to which a second administrator must agree first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proposal: Option<ProposalView>,
     /// Until when it is good.
     #[schema(value_type = String, format = DateTime)]
     pub expires: Timestamp,
+}
+
+/// What one administrator proposed and a second must agree to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ProposalView {
+    /// Identifier.
+    pub id: String,
+    /// `setting`, `invitation` or `host-key`.
+    pub kind: String,
+    /// The setting, person or machine.
+    pub subject: String,
+    /// What is proposed.
+    pub sentence: String,
+    /// Who proposed it.
+    pub by: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+    /// Until when it can be agreed to.
+    #[schema(value_type = String, format = DateTime)]
+    pub expires: Timestamp,
+}
+
+/// A proposal that was agreed to, and done.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct AgreedView {
+    /// The proposal.
+    pub proposal: ProposalView,
+    /// The link of an invitation, to be handed to the person.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub link: Option<InvitationView>,
 }
 
 /// What an open invitation says to whoever has its link.
@@ -536,6 +573,9 @@ pub struct SettingView {
     pub bounds: Option<String>,
     /// Value in force.
     pub value: String,
+    /// The proposal to which a second administrator must agree before another value counts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proposal: Option<ProposalView>,
     /// Value while nobody sets it.
     pub default: String,
 }

@@ -3,9 +3,9 @@
 use crate::people::name;
 use crate::{Client, ClientError, Result};
 use aerie_api::{
-    AcceptHostKey, CheckLine, CheckMany, CheckOutNote, CheckedOut, CodeView, CredentialEvent, CredentialView, HostKeyView, IssuedCode,
-    MachineChange, MachineDetail, MachinePage, MachineQuery, MachineView, NewCode, NewCredential, NewMachine, Reason, RelayEntries,
-    RetiredView, RotatedView, TrustView,
+    AcceptAgents, AcceptHostKey, CheckLine, CheckMany, CheckOutNote, CheckedOut, CodeView, CredentialEvent, CredentialView, HostKeyView,
+    IssuedCode, MachineChange, MachineDetail, MachinePage, MachineQuery, MachineView, NewCode, NewCredential, NewMachine, Reason,
+    RelayEntries, RetiredView, RotatedView, TrustView,
 };
 use reqwest::Method;
 
@@ -115,6 +115,14 @@ impl Client {
     pub async fn set_relay(&self, machine: &str, entries: Vec<String>) -> Result<()> {
         let path = format!("machines/{}/agent/relay", name(machine));
         self.send(self.call(Method::PUT, &path).json(&RelayEntries { entries })).await.map(drop)
+    }
+
+    /// Takes each agent back once without its ticket, for some minutes: after a backup was put back.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn accept_agents(&self, minutes: u32, why: &str) -> Result<()> {
+        self.send(self.call(Method::POST, "agents/accept").json(&AcceptAgents { minutes, why: why.into() })).await.map(drop)
     }
 
     async fn check_lines(&self, call: reqwest::RequestBuilder, mut each: impl FnMut(CheckLine)) -> Result<()> {

@@ -2,10 +2,10 @@
 
 use crate::{Client, Result};
 use aerie_api::{
-    AccountView, AuthenticatorQuestion, CodeOffer, CodeProof, GivenCode, GivenPin, InvitationFacts, InvitationSecret, InvitationTaken,
-    InvitationView, IssuedPin, IssuedToken, KeyQuestion, Me, NewApiToken, NewPerson, NewPin, NewSshKey, Page, PasswordChange, PeopleQuery,
-    PersonChange, PersonDetail, PersonView, PinTaken, PinView, Rotation, ServiceKeyView, SettingChangeView, SettingValue, SettingView,
-    ShownCodes, SshKeyView,
+    AccountView, AgreedView, AuthenticatorQuestion, CodeOffer, CodeProof, GivenCode, GivenPin, InvitationFacts, InvitationSecret,
+    InvitationTaken, InvitationView, IssuedPin, IssuedToken, KeyQuestion, Me, NewApiToken, NewPerson, NewPin, NewSshKey, Page,
+    PasswordChange, PeopleQuery, PersonChange, PersonDetail, PersonView, PinTaken, PinView, ProposalView, Rotation, ServiceKeyView,
+    SettingChangeView, SettingValue, SettingView, ShownCodes, SshKeyView,
 };
 use reqwest::Method;
 
@@ -289,6 +289,30 @@ impl Client {
     /// See [`Client::sign_in`].
     pub async fn remove_machine_pin(&self, machine: &str) -> Result<()> {
         self.send(self.call(Method::DELETE, &format!("machines/{}/pin", name(machine)))).await.map(drop)
+    }
+
+    /// Proposals that wait for a second administrator.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn proposals(&self) -> Result<Vec<ProposalView>> {
+        self.ask(self.call(Method::GET, "proposals")).await
+    }
+
+    /// Agrees to a proposal: it is done at once.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn agree_to_proposal(&self, id: &str) -> Result<AgreedView> {
+        self.ask(self.call(Method::POST, &format!("proposals/{}/agree", name(id)))).await
+    }
+
+    /// Withdraws or refuses a proposal.
+    ///
+    /// # Errors
+    /// See [`Client::sign_in`].
+    pub async fn drop_proposal(&self, id: &str) -> Result<()> {
+        self.send(self.call(Method::DELETE, &format!("proposals/{}", name(id)))).await.map(drop)
     }
 
     /// Settings.

@@ -77,7 +77,10 @@ settings! {
     TokenDays "token-days" number(1, 3650, "days"), "365", "Longest life of an API token.";
     KeyDays "key-days" number(0, 3650, "days"), "0", "Longest life of a registered SSH key; 0 for no limit.";
     KnownKeys "known-keys" Kind::Lines(1000), "", "Fingerprints (`SHA256:…`) of keys that are known to others and never registered.";
-    UserAuthorities "user-authorities" Kind::Lines(20), "", "SSH certificate authorities (public keys as OpenSSH writes them) whose user certificates are accepted.";
+    UserAuthorities "user-authorities" Kind::Lines(20), "", "SSH certificate authorities whose user certificates are accepted, each for members of groups: GROUP[,GROUP] and the public key as OpenSSH writes it. They vouch for nobody with another role than technician.";
+    SeparationDays "separation-days" number(0, 90, "days"), "7", "For how long whoever made, invited or reset an account does not count as another person beside its owner: not as second person, approver or reviewer.";
+    SecondAdministrator "second-administrator" Kind::Flag, "yes", "Whether a second administrator must agree, where there is one, to settings that decide who is who, to recoveries that go to no mail address, and to rules that give their author more.";
+    KeyBoundPrograms "key-bound-programs" Kind::Flag, "no", "Whether API tokens that are bound to a key (RFC 9421) may change rules, people, settings and keys; tokens without a key never may.";
     AgentAddress "agent-address" Kind::Text(200), "", "Host and port at which agents reach the service, as aerie.example:7443, for enrolment codes; while it is empty, those of the console.";
     CodeHours "code-hours" number(1, 720, "hours"), "24", "How long an enrolment code is good.";
     StaleDays "stale-days" number(0, 3650, "days"), "0", "Days after which a machine of which nothing was heard retires by itself; 0 for never.";

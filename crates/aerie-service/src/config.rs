@@ -33,7 +33,7 @@ pub struct Syslog {
     pub tls: Option<SocketAddr>,
     /// Address without TLS.
     pub plain: Option<SocketAddr>,
-    /// Who may send, besides this machine itself.
+    /// Who may send. This machine itself is one of them only where it is named.
     pub from: Vec<Network>,
 }
 

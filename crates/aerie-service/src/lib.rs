@@ -24,6 +24,7 @@ mod reach;
 mod recorder;
 mod rounds;
 mod rulebook;
+mod second;
 mod service;
 mod sessions;
 mod vault;

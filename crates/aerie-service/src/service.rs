@@ -328,6 +328,7 @@ impl Service {
             keys,
         });
         set_address(&app).await?;
+        crate::vault::bind_earlier(&app).await?;
         close_crashed(&app).await?;
         asking::close_crashed(&app).await?;
         let bind = async |at: SocketAddr, what: &str| TcpListener::bind(at).await.map_err(io(&format!("{what} cannot listen on {at}")));

@@ -24,6 +24,8 @@ pub struct Draft {
     pub changed: Timestamp,
     /// By whom.
     pub changed_by: String,
+    /// Everybody who wrote in it.
+    pub writers: Vec<String>,
     /// Who agreed to it, and to which revision.
     pub agreed: Option<(String, i64)>,
     /// The version that it became.
@@ -33,16 +35,23 @@ pub struct Draft {
 fn row(r: &SqliteRow) -> Result<Draft, sqlx::Error> {
     let agreed_by: Option<String> = r.try_get("agreed_by")?;
     let agreed_revision: Option<i64> = r.try_get("agreed_revision")?;
+    let (author, changed_by): (String, String) = (r.try_get("author")?, r.try_get("changed_by")?);
+    // Drafts of an earlier version name the two alone.
+    let writers: String = r.try_get("writers")?;
+    let mut writers: Vec<String> = writers.split_whitespace().map(Into::into).chain([author.clone(), changed_by.clone()]).collect();
+    writers.sort();
+    writers.dedup();
     Ok(Draft {
         id: r.try_get("id")?,
         title: r.try_get("title")?,
         text: r.try_get("text")?,
         base: r.try_get("base")?,
         revision: r.try_get("revision")?,
-        author: r.try_get("author")?,
+        author,
         created: at(r.try_get("created")?),
         changed: at(r.try_get("changed")?),
-        changed_by: r.try_get("changed_by")?,
+        changed_by,
+        writers,
         agreed: agreed_by.zip(agreed_revision),
         published: r.try_get("published")?,
     })
@@ -73,7 +82,7 @@ impl Store {
     /// When the database refuses.
     pub async fn add_draft(&self, d: &Draft) -> Result<()> {
         sqlx::query(
-            "INSERT INTO drafts (id, title, text, base, revision, author, created, changed, changed_by) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+            "INSERT INTO drafts (id, title, text, base, revision, author, created, changed, changed_by, writers) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?6)",
         )
         .bind(&d.id)
         .bind(&d.title)
@@ -96,7 +105,7 @@ impl Store {
     pub async fn change_draft(&self, d: &Draft, revision: i64) -> Result<bool> {
         let done = sqlx::query(
             "UPDATE drafts SET title = ?3, text = ?4, base = ?5, revision = revision + 1, changed = ?6, changed_by = ?7, agreed_by = NULL,
-             agreed_revision = NULL WHERE id = ?1 AND revision = ?2 AND published IS NULL",
+             agreed_revision = NULL, writers = writers || ' ' || ?7 WHERE id = ?1 AND revision = ?2 AND published IS NULL",
         )
         .bind(&d.id)
         .bind(revision)

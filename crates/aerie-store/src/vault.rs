@@ -13,6 +13,8 @@ pub struct VaultRow {
     pub account: String,
     /// Password or key.
     pub kind: SecretKind,
+    /// For which host key and address it was entered: what it is sealed for, too.
+    pub bound: String,
     /// Sealed.
     pub current: Vec<u8>,
     /// Sealed: the next one, or the one before that is still to be taken from the machine.
@@ -50,6 +52,7 @@ fn read(row: &SqliteRow) -> Result<VaultRow> {
         machine: row.try_get("machine")?,
         account: row.try_get("account")?,
         kind: SecretKind::from_word(row.try_get("kind")?).ok_or_else(|| odd("kind"))?,
+        bound: row.try_get("bound")?,
         current: row.try_get("current")?,
         other: row.try_get("other")?,
         phase: Phase::from_word(row.try_get("phase")?).ok_or_else(|| odd("phase"))?,
@@ -110,8 +113,8 @@ impl Store {
     pub async fn put_vault(&self, row: &VaultRow, by: &str, what: &str, now: Timestamp) -> Result<()> {
         let mut work = self.write.begin().await?;
         sqlx::query(
-            "INSERT OR REPLACE INTO vault (machine, account, kind, current, other, phase, changer, schedule, changed, used, failed, failure) \
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
+            "INSERT OR REPLACE INTO vault (machine, account, kind, current, other, phase, changer, schedule, changed, used, failed, failure, bound) \
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
         )
         .bind(&row.machine)
         .bind(&row.account)
@@ -125,6 +128,7 @@ impl Store {
         .bind(row.used.map(ms))
         .bind(row.failed.map(ms))
         .bind(&row.failure)
+        .bind(&row.bound)
         .execute(&mut *work)
         .await?;
         if !what.is_empty() {

@@ -5,7 +5,7 @@
 mod common;
 
 use aerie_agent::{AgentState, ConnectError, EnrolOptions, Proved, RunOptions, StateDir, connect, tls_config};
-use aerie_api::{ForwardQuery, MachineChange, MachineQuery, NewCode, WayView};
+use aerie_api::{ForwardQuery, MachineChange, MachineQuery, NewApiToken, NewCode, WayView};
 use aerie_client::ClientError;
 use aerie_core::evidence::hex;
 use aerie_core::inventory::MachineFacts;
@@ -254,6 +254,32 @@ async fn as_agent(own: &Own, key: &SigningKey, ticket: Option<String>) -> Result
 }
 
 #[tokio::test]
+async fn an_agent_that_a_restored_backup_does_not_know_comes_back_once_when_an_administrator_says_so() {
+    let own = Own::start().await;
+    let state = enrolled(&own, "comb", &[], &[]).await;
+    let key = state.signing_key().unwrap();
+    let void = || Some("0".repeat(64));
+    let code = |r: Result<Proved, ConnectError>| match r {
+        Ok(_) => "taken".to_string(),
+        Err(ConnectError::Refused { code, .. }) => code,
+        Err(e) => panic!("{e}"),
+    };
+    assert_eq!(code(as_agent(&own, &key, void()).await), "cloned");
+    let is_refused = |r: Result<(), ClientError>, status: u16| matches!(r, Err(ClientError::Problem(p)) if p.status == status);
+    assert!(is_refused(own.admin().accept_agents(61, "for long").await, 422));
+    assert!(is_refused(own.admin().accept_agents(5, "").await, 422));
+    assert!(is_refused(own.client(&own.worker).accept_agents(5, "mine").await, 403));
+    own.admin().accept_agents(5, "the disk of the service was replaced").await.unwrap();
+    assert_eq!(code(as_agent(&own, &key, void()).await), "taken");
+    let other = || Some("1".repeat(64));
+    assert_eq!(code(as_agent(&own, &key, other()).await), "cloned", "a second one is a copy");
+    own.event("agent-changed", "the disk of the service was replaced").await;
+    own.admin().accept_agents(5, "again").await.unwrap();
+    own.admin().accept_agents(0, "all are back").await.unwrap();
+    assert_eq!(code(as_agent(&own, &key, other()).await), "cloned");
+}
+
+#[tokio::test]
 async fn an_agent_that_lies_or_breaks_the_protocol_gains_nothing() {
     let own = Own::start().await;
     let state = enrolled(&own, "liar", &[], &[]).await;
@@ -295,6 +321,9 @@ async fn an_agent_that_lies_or_breaks_the_protocol_gains_nothing() {
         addresses: vec!["10.0.0.1".into(); 3000],
         ..MachineFacts::default()
     };
+    // Until it has kept its next ticket, nothing is taken from it.
+    assert_eq!(own.state("liar").await, "offline");
+    tunnel.message(FromAgent::TicketKept.encode());
     tunnel.message(FromAgent::Facts(Box::new(facts)).encode());
     let told = until("facts", async || own.admin().machine("liar").await.unwrap().facts).await;
     assert!(told.host.chars().count() <= 200 && !told.host.contains('\u{1b}') && told.addresses.len() <= 200);
@@ -380,7 +409,9 @@ async fn ports_are_forwarded_by_the_rules_and_logged() {
         }
     };
     // Programs forward nothing; what is not a way is not told from what is not there.
-    assert_eq!(refused(&own.admin, "spectro", "echo").await, 403);
+    let program = NewApiToken { name: "nightly".into(), scopes: vec!["sessions".into()], days: 1, key: None };
+    let program = own.admin().make_token(&program).await.unwrap();
+    assert_eq!(refused(&program.secret, "spectro", "echo").await, 403);
     assert_eq!(refused(&own.worker, "spectro", "127.0.0.1:22").await, 403);
     assert_eq!(refused(&own.worker, "nowhere", "echo").await, 403);
     assert_eq!(refused("nobody", "spectro", "echo").await, 401);

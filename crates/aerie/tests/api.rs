@@ -63,7 +63,10 @@ fn paths() -> Vec<(Method, String)> {
 }
 
 /// What answers strangers: how one comes in.
-const OPEN: [&str; 9] = [
+const OPEN: [&str; 11] = [
+    // Whether it works, and with what clients recognise it: nothing secret.
+    "/api/v1/health",
+    "/api/v1/trust",
     "/api/v1/welcome",
     "/api/v1/sign-in",
     "/api/v1/invitations/",

@@ -51,8 +51,12 @@ async fn limits_end_a_session_with_a_notice() {
         ("session = \"3s\"", "This session ends in ", "because its time was up"),
         ("idle = \"3s\"", "Nothing happens here", "because it was idle for too long"),
     ] {
-        let before =
-            publish(|t| t + &format!("\n[[require]]\nname = \"short\"\nmachines = \"name:archive-db\"\nlimits = {{ {limit} }}\n")).await;
+        let before = publish(|t| {
+            t + &format!(
+                "\n[[require]]\nname = \"short\"\npeople = \"name:arlo\"\nmachines = \"name:archive-db\"\nlimits = {{ {limit} }}\n"
+            )
+        })
+        .await;
         let (child, seen) = shell_until_its_end().await;
         let screen = ended(child, seen).await;
         assert!(screen.contains(notice) && screen.contains(reason), "{screen}");
@@ -65,7 +69,7 @@ async fn limits_end_a_session_with_a_notice() {
 async fn a_right_that_is_withdrawn_ends_the_session_at_once() {
     let _turn = rules().await;
     let (child, seen) = shell_until_its_end().await;
-    let before = publish(|t| t + "\n[[forbid]]\nname = \"closed\"\nmachines = \"name:archive-db\"\n").await;
+    let before = publish(|t| t + "\n[[forbid]]\nname = \"closed\"\nmachines = \"name:archive-db\"\ncapabilities = [\"shell\"]\n").await;
     let screen = ended(child, seen).await;
     publish(|_| before).await;
     assert!(screen.contains("A rule forbids you to open a shell on archive-db."), "{screen}");

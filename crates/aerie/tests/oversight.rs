@@ -42,7 +42,7 @@ impl Here {
         before(&store).await;
         store.close().await;
         let any = "127.0.0.1:0".parse().unwrap();
-        let syslog = Syslog { tls: Some(any), ..Syslog::default() };
+        let syslog = Syslog { tls: Some(any), from: vec![aerie_core::policy::Network::parse("127.0.0.1").unwrap()], ..Syslog::default() };
         let config = Config { data: directory.path().into(), address: None, https: None, http: Some(any), ssh: any, syslog };
         Self { service: Service::start(config).await.unwrap(), directory }
     }

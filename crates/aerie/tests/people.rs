@@ -56,6 +56,19 @@ fn as_who(token: &str) -> Client {
 }
 
 /// Somebody new, with roles and groups, who took an invitation and enrolled for codes: their client and their secret.
+/// Tove, who agrees to what Lena proposes.
+async fn another_administrator() -> Client {
+    let code = world().people.codes.next("tove").await;
+    as_who(anonymous().sign_in("tove", "tove watches the sky", &code).await.unwrap().token.as_deref().unwrap())
+}
+
+/// Changes a setting to which a second administrator must agree.
+async fn change_guarded(setting: &str, value: &str) {
+    let value = SettingValue { value: value.into(), why: "the consortium signs for its people".into() };
+    let waits = client().change_setting(setting, &value).await.unwrap().proposal.unwrap();
+    another_administrator().await.agree_to_proposal(&waits.id).await.unwrap();
+}
+
 async fn newcomer(name: &str, change: PersonChange) -> (Client, TotpSecret) {
     let admin = client();
     admin.add_person(&NewPerson { name: name.into(), with: change, invite: false }).await.unwrap();
@@ -154,6 +167,8 @@ fn allowed(role: &str) -> BTreeSet<&'static str> {
         "verifyRecording",
         "recordingText",
         "person",
+        "health",
+        "trust",
         "welcome",
         "signIn",
         "signInQuestion",
@@ -252,6 +267,7 @@ fn allowed(role: &str) -> BTreeSet<&'static str> {
         "vault",
         "credentialHistory",
         "notices",
+        "proposals",
     ];
     let lists: &[&[&str]] = match role {
         "technician" => &[ALL, &["issuePin"]],
@@ -309,6 +325,9 @@ async fn each_role_is_refused_every_call_that_is_not_its_own() {
         "suppress",
         "withdrawSuppression",
         "publishDetections",
+        "agreeToProposal",
+        "dropProposal",
+        "acceptAgents",
     ] {
         assert!(administrators_only.contains(id), "{id}: {administrators_only:?}");
     }
@@ -658,8 +677,11 @@ async fn certificates_of_a_trusted_authority_are_taken_for_their_person_and_noth
     let (good, refused) = (Some(77), Some(255));
     // Nobody trusts it yet.
     assert_eq!(certify("ca", &["-n", "certified", "-V", "+5m"]), refused);
-    let trust = SettingValue { value: std::fs::read_to_string(at("ca.pub")).unwrap(), why: "the consortium signs for its people".into() };
-    client().change_setting("user-authorities", &trust).await.unwrap();
+    let ca = std::fs::read_to_string(at("ca.pub")).unwrap();
+    // For members of other groups it vouches for nobody here.
+    change_guarded("user-authorities", &format!("night-operators {ca}")).await;
+    assert_eq!(certify("ca", &["-n", "certified", "-V", "+5m"]), refused);
+    change_guarded("user-authorities", &format!("night-operators,archivists {ca}")).await;
     assert_eq!(certify("ca", &["-n", "certified", "-V", "+5m"]), good);
     for (ca, options) in [
         ("other-ca", &["-n", "certified", "-V", "+5m"][..]),
@@ -673,7 +695,12 @@ async fn certificates_of_a_trusted_authority_are_taken_for_their_person_and_noth
         assert_eq!(certify(ca, options), refused, "{ca} {options:?}");
     }
     assert_eq!(certify("ca", &["-n", "certified", "-V", "+5m", "-O", "source-address=127.0.0.0/8"]), good);
-    client().change_setting("user-authorities", &SettingValue { value: String::new(), why: "the test is over".into() }).await.unwrap();
+    // Somebody who can change what others may do is vouched for by nobody.
+    let roles = PersonChange { roles: Some(vec!["technician".into(), "auditor".into()]), ..PersonChange::default() };
+    client().change_person("certified", &roles).await.unwrap();
+    assert_eq!(certify("ca", &["-n", "certified", "-V", "+5m"]), refused);
+    client().change_person("certified", &with_roles(&["technician"])).await.unwrap();
+    change_guarded("user-authorities", "").await;
     assert_eq!(certify("ca", &["-n", "certified", "-V", "+5m"]), refused);
 }
 
@@ -1005,6 +1032,9 @@ async fn a_temporary_code_and_recovery_codes_do_once() {
     assert_eq!(codes.len(), 10);
     assert_eq!(anonymous().sign_in("forgetful", PASSWORD, &codes[4]).await.unwrap().stage, "full");
     assert_eq!(refused(anonymous().sign_in("forgetful", PASSWORD, &codes[4]).await), "sign-in-failed");
+    // Whoever invited them could have set their password, and does not give their second factor away as well.
+    assert_eq!(refused(admin.give_temporary_code("forgetful").await), "own-rights");
+    let admin = another_administrator().await;
     let given = admin.give_temporary_code("forgetful").await.unwrap().codes.remove(0);
     assert_eq!(anonymous().sign_in("forgetful", PASSWORD, &given).await.unwrap().stage, "full");
     assert_eq!(refused(anonymous().sign_in("forgetful", PASSWORD, &given).await), "sign-in-failed");
@@ -1034,7 +1064,8 @@ async fn people_are_found_by_a_few_letters_page_by_page() {
     let bad =
         call(Method::GET, "/api/v1/people?after=odd", &[("authorization", &format!("Bearer {}", admin.token().unwrap()))], None).await;
     assert_eq!(bad.status(), StatusCode::BAD_REQUEST);
-    until("the note of last use", async || admin.person("lena").await.unwrap().tokens.iter().any(|t| t.name == "demo").then_some(())).await;
+    until("the note of last use", async || admin.person("lena").await.unwrap().devices.iter().any(|d| d.name == "demo").then_some(()))
+        .await;
 }
 
 /// A FIDO authenticator in software: what it signs is what a real one would (OpenSSH's PROTOCOL.u2f).

@@ -92,9 +92,12 @@ async fn a_second_person_agrees_and_it_is_never_the_author() {
     assert_eq!(changed.agreed_by, None);
     assert_eq!(status(tove.agree_to_draft(&back.id, changed.revision).await.unwrap_err()), Some(403));
     assert_eq!(status(lena.publish_draft(&back.id, changed.revision, "").await.unwrap_err()), Some(403));
+    // Nor does it help when somebody else changes it again: who wrote in it once wrote in it.
     let own = lena.change_draft(&back.id, changed.revision, &draft("back", &before)).await.unwrap();
-    tove.agree_to_draft(&back.id, own.revision).await.unwrap();
-    let version = lena.publish_draft(&back.id, own.revision, "").await.unwrap().version.unwrap();
+    assert_eq!(status(tove.agree_to_draft(&back.id, own.revision).await.unwrap_err()), Some(403));
+    let again = lena.begin_draft(&draft("back", &before)).await.unwrap();
+    tove.agree_to_draft(&again.id, again.revision).await.unwrap();
+    let version = lena.publish_draft(&again.id, again.revision, "").await.unwrap().version.unwrap();
     assert_eq!(lena.policy_version(version).await.unwrap().agreed_by.as_deref(), Some("tove"));
 }
 

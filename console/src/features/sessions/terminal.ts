@@ -42,6 +42,8 @@ export function openTerminal(host: HTMLElement, columns: number, rows: number): 
   const create = document.createElement.bind(document);
   const stand = (name: string, options?: ElementCreationOptions) =>
     name === "style" ? standIn(create) : create(name, options);
+  // What is only shown takes no keys: Tab goes on to what comes after it.
+  terminal.attachCustomKeyEventHandler(() => false);
   document.createElement = stand as typeof document.createElement;
   try {
     terminal.open(host);

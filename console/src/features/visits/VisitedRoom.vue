@@ -44,6 +44,9 @@ function speak() {
   if (words) visit.send({ say: words });
   text.value = "";
 }
+function consent(capability: string, allow: boolean) {
+  visit.send({ consent: { question: s.value?.wants_question ?? 0, capability, allow } });
+}
 function stop() {
   visit.share.stop();
   visit.send("stop");
@@ -80,19 +83,25 @@ function stop() {
             {{ s.recorded ? "What they see is recorded." : "What they see is not recorded." }}
           </p>
           <div class="flex gap-3">
-            <button class="button py-2!" data-kind="main" data-testid="allow" @click="visit.send({ answer: { question: s.question, allow: s.asks } })">
+            <button
+              class="button py-2!"
+              data-kind="main"
+              data-testid="allow"
+              @click="visit.send({ answer: { question: s.question, allow: s.asks } })"
+            >
               Allow
             </button>
-            <button class="button py-2!" data-testid="refuse" @click="visit.send({ answer: { question: s.question, allow: [] } })">Refuse</button>
+            <button
+              class="button py-2!"
+              data-testid="refuse"
+              @click="visit.send({ answer: { question: s.question, allow: [] } })"
+            >
+              Refuse
+            </button>
           </div>
         </template>
         <template v-else-if="allowed">
-          <VisitedUses
-            :helper="s.helper"
-            :wants="s.wants"
-            :uses="s.uses"
-            @answer="(capability, yes) => visit.send({ consent: { question: s.wants_question, capability, allow: yes } })"
-          />
+          <VisitedUses :helper="s.helper" :wants="s.wants" :uses="s.uses" @answer="consent" />
           <p
             v-if="runs"
             role="status"

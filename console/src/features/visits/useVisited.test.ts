@@ -24,7 +24,8 @@ const none: Standing = {
   before: 0,
   since: null,
 };
-const standing = (change: Partial<Standing> = {}) => ({ ...none, question: 3, wants_question: 5, ...change }) as Standing;
+const standing = (change: Partial<Standing> = {}) =>
+  ({ ...none, question: 3, wants_question: 5, ...change }) as Standing;
 
 describe("the page of whoever is helped", () => {
   beforeEach(() => {

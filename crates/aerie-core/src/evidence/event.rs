@@ -87,6 +87,10 @@ kinds! {
     PinTried = "pin-tried": "tried a PIN";
     /// A setting was changed.
     SettingChanged = "setting-changed": "changed a setting";
+    /// Something was proposed to a second administrator, agreed to, or discarded.
+    ProposalChanged = "proposal-changed": "changed a proposal";
+    /// A kept credential was shown to a machine, to sign in there.
+    CredentialUsed = "credential-used": "used a credential";
     /// A key of the service was rotated.
     ServiceKeyRotated = "service-key-rotated": "rotated a key of the service";
     /// A log was held against the rules.

@@ -14,4 +14,4 @@ pub use key::{KeyFault, KeyKind, check_key};
 pub use password::{LEAST_PASSWORD, LONGEST_PASSWORD, PasswordFault, check_password};
 pub use pin::{PinRules, PinState, SprayBrake, chance_of_a_hit, pin_form, pin_of};
 pub use recovery::{RECOVERY_CODES, recovery_code, recovery_form};
-pub use throttle::{Place, Source, Throttle};
+pub use throttle::{Place, Source, Target, Throttle};

@@ -59,6 +59,15 @@ pub enum Source {
     Known([u8; 16]),
 }
 
+/// What is tried.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Target<'a> {
+    /// An account: tries at it from strangers are counted together, wherever they come from.
+    Account(&'a str),
+    /// Something that is nobody's, and looked up by a secret alone: what one place does concerns no other.
+    Nobody(&'a str),
+}
+
 #[derive(Debug)]
 struct Tally {
     failures: u32,
@@ -76,19 +85,46 @@ pub struct Throttle {
 }
 
 impl Throttle {
-    fn keys(account: &str, source: &Source, place: Place) -> Vec<(Count, Option<u32>)> {
-        let account: String = account.chars().take(NAME).collect();
-        let mut keys = vec![(Count::Pair(account.clone(), source.clone()), None)];
+    fn keys(target: Target<'_>, source: &Source, place: Place) -> Vec<(Count, Option<u32>)> {
+        let (Target::Account(name) | Target::Nobody(name)) = target;
+        let name: String = name.chars().take(NAME).collect();
+        let mut keys = vec![(Count::Pair(name.clone(), source.clone()), None)];
         if let Source::Stranger(_) = source {
             keys.push((Count::Place(place), Some(FROM_ONE_PLACE)));
-            keys.push((Count::Account(account), Some(FROM_STRANGERS)));
+            if let Target::Account(_) = target {
+                keys.push((Count::Account(name), Some(FROM_STRANGERS)));
+            }
         }
         keys
     }
 
+    /// Takes a try before anything is compared, so that of many at once no more are made than one after the other: it counts as a wrong
+    /// one until [`Throttle::handle_success`] or [`Throttle::give_back`].
+    ///
+    /// # Errors
+    /// How long it has to wait; then nothing was counted.
+    pub fn reserve(&mut self, target: Target<'_>, source: &Source, place: Place, now: Timestamp) -> Result<(), SignedDuration> {
+        match self.wait(target, source, place, now) {
+            Some(wait) => Err(wait),
+            None => {
+                self.handle_failure(target, source, place, now);
+                Ok(())
+            }
+        }
+    }
+
+    /// A try that was reserved was none: nothing was compared, or it was right.
+    pub fn give_back(&mut self, target: Target<'_>, source: &Source, place: Place) {
+        for (key, _) in Self::keys(target, source, place) {
+            if let Some(tally) = self.counts.get_mut(&key) {
+                tally.failures = tally.failures.saturating_sub(1);
+            }
+        }
+    }
+
     /// How long this try has to wait; none where it may be made now.
-    pub fn wait(&mut self, account: &str, source: &Source, place: Place, now: Timestamp) -> Option<SignedDuration> {
-        let waits = Self::keys(account, source, place).into_iter().filter_map(|(key, hourly)| {
+    pub fn wait(&mut self, target: Target<'_>, source: &Source, place: Place, now: Timestamp) -> Option<SignedDuration> {
+        let waits = Self::keys(target, source, place).into_iter().filter_map(|(key, hourly)| {
             let tally = self.counts.get_mut(&key)?;
             // What seems to lie ahead is from before the clock went back: it counts from now, and no longer than it ever would.
             (tally.last, tally.since) = (tally.last.min(now), tally.since.min(now));
@@ -107,8 +143,8 @@ impl Throttle {
     }
 
     /// Notes a wrong try.
-    pub fn handle_failure(&mut self, account: &str, source: &Source, place: Place, now: Timestamp) {
-        for (key, hourly) in Self::keys(account, source, place) {
+    pub fn handle_failure(&mut self, target: Target<'_>, source: &Source, place: Place, now: Timestamp) {
+        for (key, hourly) in Self::keys(target, source, place) {
             let fresh = Tally { failures: 0, since: now, last: now };
             if !self.counts.contains_key(&key) {
                 self.order.push_back(key.clone());
@@ -128,9 +164,15 @@ impl Throttle {
         }
     }
 
-    /// Notes a success: this source's wrong tries at this account are forgotten, and nobody else's. What a place did to other
-    /// accounts stays.
-    pub fn handle_success(&mut self, account: &str, source: &Source) {
+    /// Notes that a reserved try was right: it is given back, this source's wrong tries at this account are forgotten, and nobody else's.
+    /// What a place did to other accounts stays.
+    pub fn handle_success(&mut self, account: &str, source: &Source, place: Place) {
+        self.give_back(Target::Account(account), source, place);
+        self.forget(account, source);
+    }
+
+    /// Forgets the wrong tries of a source at an account.
+    pub fn forget(&mut self, account: &str, source: &Source) {
         let account = account.chars().take(NAME).collect();
         if let Some(tally) = self.counts.get_mut(&Count::Pair(account, source.clone())) {
             tally.failures = 0;
@@ -158,75 +200,75 @@ mod tests {
     fn waits_grow_and_end() {
         let mut b = Throttle::default();
         for i in 0..5 {
-            assert_eq!(b.wait("ines", &stranger(1), place(1), t(0)), None, "{i}");
-            b.handle_failure("ines", &stranger(1), place(1), t(0));
+            assert_eq!(b.wait(Target::Account("ines"), &stranger(1), place(1), t(0)), None, "{i}");
+            b.handle_failure(Target::Account("ines"), &stranger(1), place(1), t(0));
         }
-        assert_eq!(b.wait("ines", &stranger(1), place(1), t(0)), Some(SignedDuration::from_secs(2)));
+        assert_eq!(b.wait(Target::Account("ines"), &stranger(1), place(1), t(0)), Some(SignedDuration::from_secs(2)));
         for _ in 0..40 {
-            b.handle_failure("ines", &stranger(1), place(1), t(2));
+            b.handle_failure(Target::Account("ines"), &stranger(1), place(1), t(2));
         }
-        assert_eq!(b.wait("ines", &stranger(1), place(1), t(2)), Some(LONGEST));
-        assert_eq!(b.wait("ines", &stranger(1), place(1), t(2) + LONGEST), None);
+        assert_eq!(b.wait(Target::Account("ines"), &stranger(1), place(1), t(2)), Some(LONGEST));
+        assert_eq!(b.wait(Target::Account("ines"), &stranger(1), place(1), t(2) + LONGEST), None);
         // Another account from there, and the same account from elsewhere, are not concerned.
-        assert_eq!(b.wait("noor", &stranger(1), place(1), t(2)), None);
-        assert_eq!(b.wait("ines", &stranger(2), place(2), t(2)), None);
+        assert_eq!(b.wait(Target::Account("noor"), &stranger(1), place(1), t(2)), None);
+        assert_eq!(b.wait(Target::Account("ines"), &stranger(2), place(2), t(2)), None);
     }
 
     #[test]
     fn one_password_on_every_account_is_stopped_at_its_place() {
         let mut b = Throttle::default();
         for i in 0..FROM_ONE_PLACE {
-            assert_eq!(b.wait(&format!("p{i}"), &stranger(1), place(1), t(0)), None);
-            b.handle_failure(&format!("p{i}"), &stranger(1), place(1), t(0));
+            assert_eq!(b.wait(Target::Account(&format!("p{i}")), &stranger(1), place(1), t(0)), None);
+            b.handle_failure(Target::Account(&format!("p{i}")), &stranger(1), place(1), t(0));
         }
-        assert_eq!(b.wait("lena", &stranger(1), place(1), t(0)), Some(HOUR));
+        assert_eq!(b.wait(Target::Account("lena"), &stranger(1), place(1), t(0)), Some(HOUR));
         // Somebody in the same building who signed in before is let in.
-        assert_eq!(b.wait("lena", &Source::Known([1; 16]), place(1), t(0)), None);
-        assert_eq!(b.wait("lena", &stranger(1), place(1), t(3600)), None);
+        assert_eq!(b.wait(Target::Account("lena"), &Source::Known([1; 16]), place(1), t(0)), None);
+        assert_eq!(b.wait(Target::Account("lena"), &stranger(1), place(1), t(3600)), None);
     }
 
     #[test]
     fn a_thousand_places_do_not_lock_out_whoever_signed_in_before() {
         let mut b = Throttle::default();
         for i in 0..FROM_STRANGERS {
-            b.handle_failure("ines", &stranger(i), place(i), t(0));
+            b.handle_failure(Target::Account("ines"), &stranger(i), place(i), t(0));
         }
-        assert!(b.wait("ines", &stranger(9_999), place(9_999), t(1)).is_some());
-        assert_eq!(b.wait("ines", &Source::Known([7; 16]), place(5), t(1)), None);
+        assert!(b.wait(Target::Account("ines"), &stranger(9_999), place(9_999), t(1)).is_some());
+        assert_eq!(b.wait(Target::Account("ines"), &Source::Known([7; 16]), place(5), t(1)), None);
         // A known browser has tries of its own, and no more than others.
         for _ in 0..FREE {
-            b.handle_failure("ines", &Source::Known([7; 16]), place(5), t(1));
+            b.handle_failure(Target::Account("ines"), &Source::Known([7; 16]), place(5), t(1));
         }
-        assert!(b.wait("ines", &Source::Known([7; 16]), place(5), t(1)).is_some());
+        assert!(b.wait(Target::Account("ines"), &Source::Known([7; 16]), place(5), t(1)).is_some());
     }
 
     #[test]
     fn success_forgets_only_what_is_its_own() {
         let mut b = Throttle::default();
         for _ in 0..FREE {
-            b.handle_failure("ines", &stranger(1), place(1), t(0));
-            b.handle_failure("ines", &stranger(2), place(2), t(0));
+            b.handle_failure(Target::Account("ines"), &stranger(1), place(1), t(0));
+            b.handle_failure(Target::Account("ines"), &stranger(2), place(2), t(0));
         }
         b.handle_success("ines", &stranger(1));
-        assert_eq!(b.wait("ines", &stranger(1), place(1), t(0)), None);
-        assert!(b.wait("ines", &stranger(2), place(2), t(0)).is_some());
+        assert_eq!(b.wait(Target::Account("ines"), &stranger(1), place(1), t(0)), None);
+        assert!(b.wait(Target::Account("ines"), &stranger(2), place(2), t(0)).is_some());
     }
 
     #[test]
     fn a_clock_that_goes_back_lengthens_no_wait_beyond_its_limit() {
         let mut b = Throttle::default();
         for _ in 0..30 {
-            b.handle_failure("ines", &stranger(1), place(1), t(0));
+            b.handle_failure(Target::Account("ines"), &stranger(1), place(1), t(0));
         }
-        assert_eq!(b.wait("ines", &stranger(1), place(1), t(-3600)), Some(LONGEST));
-        assert_eq!(b.wait("ines", &stranger(1), place(1), t(-3600) + LONGEST), None);
+        assert_eq!(b.wait(Target::Account("ines"), &stranger(1), place(1), t(-3600)), Some(LONGEST));
+        assert_eq!(b.wait(Target::Account("ines"), &stranger(1), place(1), t(-3600) + LONGEST), None);
     }
 
     #[test]
     fn memory_has_a_limit() {
         let mut b = Throttle::default();
         for i in 0..u32::try_from(MOST).unwrap() + 10 {
-            b.handle_failure(&format!("p{i}"), &Source::Known([0; 16]), place(0), t(0));
+            b.handle_failure(Target::Account(&format!("p{i}")), &Source::Known([0; 16]), place(0), t(0));
         }
         assert_eq!((b.counts.len(), b.order.len()), (MOST, MOST));
     }
@@ -257,5 +299,29 @@ mod tests {
         assert_eq!(at("2001:db8:1:2::1"), at("2001:db8:1:2:ffff::9"));
         assert_ne!(at("2001:db8:1:2::1"), at("2001:db8:1:3::1"));
         assert_eq!(at("::ffff:10.0.0.1"), at("10.0.0.1"));
+    }
+
+    #[test]
+    fn a_burst_makes_no_more_tries_than_one_after_the_other() {
+        let mut b = Throttle::default();
+        let made = (0..300).filter(|_| b.reserve(Target::Account("ines"), &stranger(1), place(1), t(0)).is_ok()).count();
+        assert_eq!(made, FREE as usize);
+        // What was right, or was no try, costs nothing.
+        let mut b = Throttle::default();
+        for _ in 0..300 {
+            b.reserve(Target::Account("ines"), &stranger(1), place(1), t(0)).unwrap();
+            b.give_back(Target::Account("ines"), &stranger(1), place(1));
+        }
+        assert_eq!(b.wait(Target::Account("ines"), &stranger(1), place(1), t(0)), None);
+    }
+
+    #[test]
+    fn what_is_nobodys_is_counted_by_place_alone() {
+        let mut b = Throttle::default();
+        for i in 0..10_000 {
+            let _ = b.reserve(Target::Nobody("help"), &stranger(i % 200), place(i % 200), t(0));
+        }
+        assert!(b.reserve(Target::Nobody("help"), &stranger(7), place(7), t(0)).is_err());
+        assert_eq!(b.reserve(Target::Nobody("help"), &stranger(900), place(900), t(0)), Ok(()));
     }
 }

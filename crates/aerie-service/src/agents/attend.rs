@@ -24,6 +24,8 @@ use tokio::io::{AsyncRead, AsyncWrite};
 const QUIET: Duration = Duration::from_secs(75);
 /// How long what agents say is gathered before it is taken over.
 const GATHER: Duration = Duration::from_millis(300);
+/// How long an agent may take to keep the ticket that it was handed: a write to its disk.
+const KEEPS: Duration = Duration::from_secs(10);
 /// A copy of an agent is told to come again after so many seconds: somebody must look first.
 const CLONE_WAIT: u32 = 600;
 
@@ -32,11 +34,15 @@ pub(crate) async fn attend<S>(app: Arc<App>, mut socket: Socket<S>, exporter: Ex
 where
     S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
 {
-    let Some(place) = app.greeting.enter(from) else {
+    let Some(place) = app.greeting.enter_or_displace(from) else {
         say(&mut socket, &refused("busy", "The service greets too many at once.", 5)).await;
         return;
     };
-    let Some(proved) = greet(&app, &mut socket, &exporter).await else { return };
+    let greeted = tokio::select! {
+        greeted = greet(&app, &mut socket, &exporter) => greeted,
+        () = place.given_up.cancelled() => None,
+    };
+    let Some(proved) = greeted else { return };
     let now = Timestamp::now();
     let answered = match proved.purpose.clone() {
         Purpose::Enrol { secret, host, name, look, temporary } => {
@@ -88,10 +94,12 @@ async fn admit(
     let shown = ticket.map(|t| app.keys.token_hashes(t)).unwrap_or_default();
     let is = |kept: &[u8; 32]| shown.iter().any(|s| bool::from(s.ct_eq(kept)));
     let good = [Some(row.ticket), row.next_ticket].into_iter().flatten().find(is);
-    let Some(came_with) = good else {
+    let taken_back = || shown.first().copied().filter(|_| app.agents.is_taken_back(&row.machine));
+    let Some(came_with) = good.or_else(taken_back) else {
         // A copy that comes again and again fills no log.
         if known.is_new_copy() {
-            cloned(app, &row.machine, from, now).await?;
+            let how = format!("one came from {from} with a ticket that is void");
+            cloned(app, &row.machine, from, &how, now).await?;
         }
         let why = "Another copy of this agent connected before, or this one was put back to an earlier state. Find out which computer is the right one; \
                    then revoke the agent and enrol it anew.";
@@ -99,6 +107,10 @@ async fn admit(
     };
     let Ok(next) = new_secret() else { return Ok(Err(refused("busy", "The service cannot answer now.", 30))) };
     let hash = app.keys.token_hash(&next);
+    if good.is_none() {
+        let event = NewEvent::new(now, EventKind::AgentChanged, "service").machine(&row.machine).from(from);
+        app.log.append(event.says(format!("The agent of {} was taken back with a ticket that is not known here.", row.machine))).await?;
+    }
     app.store.hand_ticket(&row.machine, &came_with, &hash, &from.to_string(), now).await?;
     known.change(|r| (r.ticket, r.next_ticket, r.last_from, r.last_seen) = (came_with, Some(hash), from.to_string(), Some(now)));
     let given = (next.to_string(), hash);
@@ -106,8 +118,8 @@ async fn admit(
     Ok(Ok((known, given)))
 }
 
-async fn cloned(app: &App, machine: &str, from: IpAddr, now: Timestamp) -> Result<(), StoreError> {
-    let sentence = format!("Two copies of the agent of {machine} exist: one came from {from} with a ticket that is void.");
+async fn cloned(app: &App, machine: &str, from: IpAddr, how: &str, now: Timestamp) -> Result<(), StoreError> {
+    let sentence = format!("Two copies of the agent of {machine} exist: {how}.");
     let finding =
         Finding { source: Some(from.to_string()), ..Finding::seen(FindingKind::AgentCloned, machine, machine, "", sentence, now) };
     crate::audit::keep(app, vec![finding]).await?;
@@ -152,21 +164,36 @@ async fn serve<S>(
         known.broke(&token);
         return;
     }
-    if let Some(flaps) = known.is_news() {
-        let how = if resumed.is_some() { "came back, and what was open goes on" } else { "connected" };
-        let event = NewEvent::new(Timestamp::now(), EventKind::AgentConnected, &machine).machine(&machine).from(from);
-        app.note(event.says(format!("The agent of {machine} {how}.")).with("flaps", flaps)).await;
-    }
-    app.agents.changed();
-    app.tell("machines");
     if let Some(inbox) = fresh {
         app.tasks.spawn(listen(app.clone(), known.clone(), tunnel.clone(), inbox, ticket.1));
         tunnel.message(FromService::Trust(app.keys.user_authority_lines()).encode());
     }
+    // A copy of an agent's files that comes to look, and keeps its ticket as it is, gets nowhere and is found.
+    let online = async {
+        if tokio::time::timeout(KEEPS, known.acknowledged()).await.is_err() {
+            return;
+        }
+        if let Some(flaps) = known.is_news() {
+            let how = if resumed.is_some() { "came back, and what was open goes on" } else { "connected" };
+            let event = NewEvent::new(Timestamp::now(), EventKind::AgentConnected, &machine).machine(&machine).from(from);
+            app.note(event.says(format!("The agent of {machine} {how}.")).with("flaps", flaps)).await;
+        }
+        app.agents.changed();
+        app.tell("machines");
+        std::future::pending().await
+    };
     let broken = tokio::select! {
         broken = turn.run(socket, QUIET) => broken,
         () = token.cancelled() => Broken::Closed,
         () = app.stopping.cancelled() => Broken::Closed,
+        () = online => {
+            tunnel.end();
+            let how = format!("one came from {from}, and did not keep the ticket that it was handed");
+            if let Err(e) = cloned(app, &machine, from, &how, Timestamp::now()).await {
+                tracing::error!(error = %e, machine, "a copy of an agent could not be noted");
+            }
+            Broken::Closed
+        }
     };
     if let Broken::Violation(v) = &broken {
         tunnel.end();
@@ -220,6 +247,7 @@ async fn listen(app: Arc<App>, known: Arc<Known>, tunnel: Tunnel, mut inbox: Inb
         let Incoming::Message(bytes) = incoming else { continue };
         let done = match FromAgent::decode(&bytes) {
             Some(FromAgent::TicketKept) => {
+                known.acknowledge();
                 let handed = known.row().next_ticket.unwrap_or(ticket);
                 known.change(|r| {
                     if r.next_ticket == Some(handed) {
@@ -228,6 +256,8 @@ async fn listen(app: Arc<App>, known: Arc<Known>, tunnel: Tunnel, mut inbox: Inb
                 });
                 app.store.ticket_kept(&machine, &handed).await
             }
+            // Before it kept its ticket it speaks for no machine.
+            _ if !known.has_acknowledged() => Ok(()),
             Some(FromAgent::VisitPin(pin)) => {
                 let from = known.row().last_from.parse().unwrap_or(IpAddr::from([0, 0, 0, 0]));
                 let (right, text) = crate::visits::arrive_at(&app, &machine, &pin, from).await;

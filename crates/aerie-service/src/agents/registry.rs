@@ -29,12 +29,16 @@ pub(crate) struct Known {
     pub(super) revoked: CancellationToken,
     /// Told when it connected anew while its log was to be taken.
     pub(super) again: Notify,
+    /// Told when it kept its ticket.
+    acknowledged: Notify,
 }
 
 #[derive(Debug, Default)]
 struct Link {
     tunnel: Option<(String, Tunnel)>,
     connection: Option<CancellationToken>,
+    /// It kept the ticket that it was handed on this connection: before, it counts for nothing.
+    kept: bool,
     since: Option<Timestamp>,
     broke: Option<Instant>,
     version: String,
@@ -58,6 +62,7 @@ impl Known {
             turn: tokio::sync::Mutex::default(),
             revoked: CancellationToken::new(),
             again: Notify::new(),
+            acknowledged: Notify::new(),
         })
     }
 
@@ -84,7 +89,7 @@ impl Known {
     /// Since when it is connected.
     pub(crate) fn connected_since(&self) -> Option<Timestamp> {
         let link = self.link();
-        link.since.filter(|_| link.connection.is_some())
+        link.since.filter(|_| link.connection.is_some() && link.kept)
     }
 
     pub(crate) fn set_relay(&self, entries: Vec<String>) {
@@ -108,7 +113,7 @@ impl Known {
     /// Its tunnel: while it is connected, and for a while after its connection broke.
     pub(crate) fn tunnel(&self) -> Option<Tunnel> {
         let link = self.link();
-        let held = link.connection.is_some() || link.broke.is_some_and(|b| b.elapsed() < HOLD);
+        let held = link.kept && (link.connection.is_some() || link.broke.is_some_and(|b| b.elapsed() < HOLD));
         link.tunnel.as_ref().filter(|(_, t)| held && !t.is_over()).map(|(_, t)| t.clone())
     }
 
@@ -131,7 +136,33 @@ impl Known {
             old.end();
         }
         (link.since, link.broke, link.version, link.clock_ahead_s) = (Some(now), None, version.into(), ahead);
+        link.kept = false;
         token
+    }
+
+    /// It kept the ticket that it was handed.
+    pub(super) fn acknowledge(&self) {
+        self.link().kept = true;
+        self.acknowledged.notify_waiters();
+    }
+
+    /// Whether it kept the ticket that it was handed on its last connection.
+    pub(super) fn has_acknowledged(&self) -> bool {
+        self.link().kept
+    }
+
+    /// Waits until it does.
+    pub(super) async fn acknowledged(&self) {
+        loop {
+            let told = self.acknowledged.notified();
+            tokio::pin!(told);
+            // Before looking, so that nothing is missed.
+            told.as_mut().enable();
+            if self.has_acknowledged() {
+                return;
+            }
+            told.await;
+        }
     }
 
     /// Its connection broke, if it is still that one.
@@ -236,6 +267,8 @@ pub(crate) struct Agents {
     /// Machines of which something was said that is not taken over yet.
     said: Mutex<HashSet<String>>,
     news: Notify,
+    /// Until when agents are taken back whose tickets a restored backup does not know, and those that were.
+    amnesty: Mutex<Option<(Instant, HashSet<String>)>>,
 }
 
 impl Agents {
@@ -256,6 +289,17 @@ impl Agents {
         self.by_key.write().unwrap_or_else(PoisonError::into_inner).insert(key, known.clone());
         self.changed();
         known
+    }
+
+    /// For so long each agent is taken back once, though its ticket is not the one that is known here.
+    pub(crate) fn take_back(&self, life: Duration) {
+        *self.amnesty.lock().unwrap_or_else(PoisonError::into_inner) = Some((Instant::now() + life, HashSet::new()));
+    }
+
+    /// Whether this agent is taken back now: once.
+    pub(super) fn is_taken_back(&self, machine: &str) -> bool {
+        let mut amnesty = self.amnesty.lock().unwrap_or_else(PoisonError::into_inner);
+        amnesty.as_mut().is_some_and(|(until, taken)| Instant::now() < *until && taken.insert(machine.into()))
     }
 
     fn forget_key(&self, known: &Known) {

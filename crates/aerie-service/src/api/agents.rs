@@ -6,13 +6,14 @@ use super::problem::Problem;
 use crate::agents::{Exporter, attend};
 use crate::keys::random;
 use crate::service::App;
-use aerie_api::{CodeView, IssuedCode, NewCode, Reason, RelayEntries};
+use aerie_api::{AcceptAgents, CodeView, IssuedCode, NewCode, Reason, RelayEntries};
 use aerie_core::audit::{Finding, FindingKind};
 use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, hex};
 use aerie_core::settings::Setting;
 use aerie_core::tunnel::AllowList;
 use aerie_core::tunnel::greeting::EnrolmentCode;
+use aerie_core::wording::count;
 use aerie_store::CodeRow;
 use aerie_tunnel::websocket::WebSocketStream;
 use aerie_tunnel::websocket::tungstenite::handshake::derive_accept_key;
@@ -25,6 +26,7 @@ use hyper::upgrade::{OnUpgrade, Upgraded};
 use hyper_util::rt::TokioIo;
 use jiff::SignedDuration;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// Machines that may come with one code of a site.
 const MOST_USES: u32 = 10_000;
@@ -32,6 +34,8 @@ const MOST_USES: u32 = 10_000;
 const MOST_HOURS: u32 = 720;
 /// Codes that are good at a time.
 const MOST_CODES: usize = 10_000;
+/// Longest that agents are taken back without their tickets, in minutes.
+const MOST_MINUTES: u32 = 60;
 
 fn view(c: &CodeRow) -> CodeView {
     CodeView {
@@ -91,8 +95,7 @@ pub(super) async fn issue(State(app): State<Arc<App>>, caller: Caller, Json(give
         made_by: caller.person.name.clone(),
         expires: caller.now + SignedDuration::from_hours(i64::from(hours)),
     };
-    let whom =
-        row.machine.clone().unwrap_or_else(|| format!("{} of the site {}", aerie_core::wording::count(uses.into(), "machine"), row.site));
+    let whom = row.machine.clone().unwrap_or_else(|| format!("{} of the site {}", count(uses.into(), "machine"), row.site));
     let mut event = caller.event(EventKind::CodeIssued).says(format!("{} issued an enrolment code for {whom}.", caller.person.name));
     if let Some(machine) = &row.machine {
         event = event.machine(machine);
@@ -178,6 +181,25 @@ pub(super) async fn relay(
     app.store.set_relay(&name, &given.entries).await?;
     known.set_relay(given.entries);
     app.tell("machines");
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Take each agent back once, for some minutes, though the service does not know its ticket: after a backup was put back.
+#[utoipa::path(post, path = "/agents/accept", operation_id = "acceptAgents", request_body = AcceptAgents, responses((status = 204), (status = 403), (status = 422)))]
+pub(super) async fn accept(State(app): State<Arc<App>>, caller: Caller, Json(given): Json<AcceptAgents>) -> Result<StatusCode, Problem> {
+    let seen = caller.within(Act::ManageMachines).filter(|s| s.is_everything());
+    seen.ok_or_else(|| Problem::not_allowed("Only administrators without a scope take agents back."))?;
+    caller.must_be_fresh()?;
+    let why = why(&given.why)?;
+    if given.minutes > MOST_MINUTES {
+        return Err(Problem::not_good(format!("Agents are taken back for at most {MOST_MINUTES} minutes.")));
+    }
+    let said = match given.minutes {
+        0 => format!("{} ended the taking back of agents: {why}", caller.person.name),
+        n => format!("{} lets each agent come back once without its ticket, for {}: {why}", caller.person.name, count(n.into(), "minute")),
+    };
+    app.log.append(caller.event(EventKind::AgentChanged).says(said)).await?;
+    app.agents.take_back(Duration::from_secs(u64::from(given.minutes) * 60));
     Ok(StatusCode::NO_CONTENT)
 }
 

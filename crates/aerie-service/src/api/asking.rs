@@ -37,6 +37,7 @@ impl From<AskError> for Problem {
             }
             AskError::Fault(aerie_core::approval::ApprovalFault::Answered) => Self::exists(detail),
             AskError::Fault(_) | AskError::TooMany => Self::not_good(detail),
+            AskError::Tied => Self::own_rights(super::TIED),
             AskError::NotOpen => Self::not_found(detail),
             AskError::Store(e) => e.into(),
         }

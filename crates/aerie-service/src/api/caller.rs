@@ -9,6 +9,7 @@ use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::factor::message::{Message, MessageFault};
 use aerie_core::policy::Factor;
 use aerie_core::session::{PersonProved, SignIn, SignedInLimits, Stage};
+use aerie_core::settings::Setting;
 use aerie_store::TokenKind;
 use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::request::Parts;
@@ -25,6 +26,8 @@ pub(crate) struct Caller {
     pub(crate) person: Person,
     pub(super) entry: Arc<Entry>,
     pub(super) limits: SignedInLimits,
+    /// Whether API tokens that are bound to a key may change what people may do.
+    key_bound_programs: bool,
     pub(super) now: Timestamp,
     pub(super) from: IpAddr,
 }
@@ -151,12 +154,17 @@ impl Caller {
         let signed_in = self.entry.signed_in();
         let lately = self.now.duration_since(signed_in.began) < self.limits.fresh;
         match self.entry.token.kind {
-            // A program proves nothing; what it may do is in its scopes.
-            TokenKind::Api => true,
+            // A program proves nothing: what needs a recent proof, it does not do.
+            TokenKind::Api => self.is_trusted_program(),
             TokenKind::Console | TokenKind::Client => {
                 signed_in.is_fresh(&self.limits, self.now) || (self.second_factors().is_empty() && lately)
             }
         }
+    }
+
+    /// Whether it is a program that proves by a key that it is the one to which the token was given, and programs may do such things here.
+    pub(super) fn is_trusted_program(&self) -> bool {
+        self.entry.token.kind == TokenKind::Api && self.entry.token.key.is_some() && self.key_bound_programs
     }
 
     /// The caller as the rules are asked about them.
@@ -171,7 +179,11 @@ impl Caller {
 
     /// Asks for a recent proof.
     pub(super) fn must_be_fresh(&self) -> Result<(), Problem> {
-        if self.is_fresh() { Ok(()) } else { Err(Problem::prove_again(&self.second_factors())) }
+        match self.entry.token.kind {
+            _ if self.is_fresh() => Ok(()),
+            TokenKind::Api => Err(Problem::not_allowed(NO_PROGRAM)),
+            TokenKind::Console | TokenKind::Client => Err(Problem::prove_again(&self.second_factors())),
+        }
     }
 
     /// Whoever calls, as the gateway proves people: what was proved when they signed in counts from then on.
@@ -239,6 +251,10 @@ pub(crate) fn scope_of(method: &Method, path: &str) -> Option<&'static str> {
         "agents" => None,
         // Programs approve nothing, and take part in nothing.
         "requests" if path.ends_with("/answer") => None,
+        "drafts" if path.ends_with("/agree") => None,
+        "reviews" if path.contains("/entries/") && !reading => None,
+        "proposals" if !reading => None,
+        "lockdown" if path.ends_with("/lift") => None,
         "sessions" if path.ends_with("/keyboard") || path.ends_with("/typed") => None,
         "findings" if path.ends_with("/review") => None,
         "deputies" if !reading => None,
@@ -260,6 +276,14 @@ pub(crate) fn scope_of(method: &Method, path: &str) -> Option<&'static str> {
         "settings" | "keys" => Some("service"),
         _ => None,
     }
+}
+
+/// Why a program may not do something.
+const NO_PROGRAM: &str = "Programs change no rules, people, settings or keys. Sign in yourself, with `aerie sign-in`; or bind the token to a key and let such programs do it (setting `key-bound-programs`).";
+
+/// Whether a call of this scope changes what people may do, who they are, or how the service is protected.
+pub(crate) fn is_powerful(method: &Method, scope: &str) -> bool {
+    !matches!(*method, Method::GET | Method::HEAD) && matches!(scope, "rules" | "people" | "service")
 }
 
 /// The words of the scopes.
@@ -298,7 +322,8 @@ fn identify(parts: &Parts, app: &App) -> Result<Caller, Problem> {
         return Err(Problem::not_allowed("This call must come from the console's own pages."));
     }
     let (now, from) = (Timestamp::now(), address(&parts.extensions));
-    let limits = app.settings().signed_in();
+    let settings = app.settings();
+    let (limits, key_bound_programs) = (settings.signed_in(), settings.flag(Setting::KeyBoundPrograms));
     let found = app.identity.book.find(secret, &limits, now, from);
     let entry = found.filter(|e| (e.token.kind == TokenKind::Console) == by_cookie).ok_or_else(Problem::sign_in_first)?;
     if let Some(key) = &entry.token.key {
@@ -317,7 +342,7 @@ fn identify(parts: &Parts, app: &App) -> Result<Caller, Problem> {
     if person.standing(day) != Standing::Good {
         return Err(Problem::sign_in_first());
     }
-    Ok(Caller { person, entry, limits, now, from })
+    Ok(Caller { person, entry, limits, key_bound_programs, now, from })
 }
 
 impl FromRequestParts<Arc<App>> for Proving {
@@ -356,9 +381,10 @@ impl FromRequestParts<Arc<App>> for Caller {
         if token.kind == TokenKind::Api {
             let path = parts.extensions.get::<axum::extract::OriginalUri>().map_or(parts.uri.path(), |u| u.0.path());
             let needed = scope_of(&parts.method, path);
-            let held = |n: &str| token.scopes.is_empty() || token.scopes.iter().any(|s| s == n);
+            let held = |n: &str| token.scopes.iter().any(|s| s == n);
             match needed {
-                Some(scope) if held(scope) => {}
+                Some(scope) if held(scope) && (!is_powerful(&parts.method, scope) || caller.is_trusted_program()) => {}
+                Some(scope) if held(scope) => return Err(Problem::not_allowed(NO_PROGRAM)),
                 Some(scope) => return Err(Problem::not_allowed(format!("This token has not the scope `{scope}`."))),
                 None => return Err(Problem::not_allowed("No API token may do this.")),
             }

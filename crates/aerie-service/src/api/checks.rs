@@ -3,7 +3,9 @@
 use super::caller::Caller;
 use super::machines::{managed, why};
 use super::problem::Problem;
-use crate::machines::{LinkError, accept, check, discover, print_of, shown_key};
+use super::proposals::Act as Proposed;
+use crate::machines::{LinkError, accept as accept_key, check, discover, print_of, shown_key};
+use crate::second;
 use crate::service::App;
 use aerie_api::{AcceptHostKey, CheckLine, CheckMany, CheckView, HostKeyView, MachineCheckView, TrustView};
 use aerie_core::directory::selector::{Selector, Subject};
@@ -155,8 +157,32 @@ pub(super) async fn accept_host_key(
     if print_of(&shown) != given.fingerprint {
         return Err(Problem::conflict(format!("{name} shows {} now, and not the key that you compared.", print_of(&shown))));
     }
-    accept(&app, &machine, &shown, &caller.person.name, &why).await?;
+    // What is kept for it would be shown to whoever holds the new key.
+    let kept = app.store.vault().await?.iter().any(|r| r.machine == name);
+    if kept && second::is_needed(&app, caller.now) {
+        let print = given.fingerprint;
+        let sentence =
+            format!("{} wants to accept {print} as the host key of {name}, for which credentials are kept: {why}", caller.person.name);
+        let act = Proposed::HostKey { machine: name, fingerprint: print, why };
+        let proposal = act.propose(&app, &caller.person.name, sentence, caller.now).await?;
+        return Err(Problem::own_rights(format!(
+            "Credentials are kept for this machine: a second administrator must agree (proposal {}).",
+            proposal.id
+        )));
+    }
+    accept_key(&app, &machine, &shown, &caller.person.name, &why).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Accepts a host key to which two administrators agreed, if the machine still shows it; what is kept for it counts on.
+pub(super) async fn accept(app: &Arc<App>, caller: &Caller, name: &str, fingerprint: &str, why: &str) -> Result<(), Problem> {
+    let machine = managed(app, caller, name)?;
+    let shown = shown_key(app, &machine).await.map_err(|e| unreachable(name, &e))?;
+    if print_of(&shown) != fingerprint {
+        return Err(Problem::conflict(format!("{name} shows {} now, and not the key that was proposed.", print_of(&shown))));
+    }
+    accept_key(app, &machine, &shown, &caller.person.name, why).await?;
+    Ok(crate::vault::bind_anew(app, name, &caller.person.name).await?)
 }
 
 /// Look for accounts and authorised keys on a machine. Keys that nobody owns become findings.

@@ -2,7 +2,7 @@
 
 use super::problem::Problem;
 use super::signing::Attempt;
-use crate::identity::{Checked, Confirmed, Pending};
+use crate::identity::{Confirmed, Pending};
 use crate::service::App;
 use aerie_api::{AuthenticatorQuestion, Confirmation, ConfirmationFacts};
 use aerie_core::evidence::{EventKind, NewEvent};
@@ -14,13 +14,12 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 fn find(app: &App, code: &str, from: IpAddr, now: Timestamp) -> Result<Pending, Problem> {
-    if let Some(Checked::Wait(seconds)) = app.identity.stranger("a confirmation", from, now) {
-        return Err(Problem::wait(seconds));
-    }
-    app.identity.confirmations.find(code, now).ok_or_else(|| {
-        app.identity.stranger_failed("a confirmation", from, now);
+    app.identity.stranger("a confirmation", from, now).map_err(Problem::wait)?;
+    let found = app.identity.confirmations.find(code, now).ok_or_else(|| {
         Problem::not_found("Nobody waits here: the link was used, or the two minutes are over. Sign in again in the terminal.")
-    })
+    })?;
+    app.identity.stranger_was_right("a confirmation", from);
+    Ok(found)
 }
 
 /// What waits behind a link that a terminal shows.

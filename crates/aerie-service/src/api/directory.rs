@@ -2,9 +2,12 @@ use super::caller::{EverythingReader, FreshAdministrator};
 use super::problem::Problem;
 use crate::service::App;
 use aerie_api::{DirectoryChanges, DirectoryExport, DirectoryImport};
-use aerie_core::directory::{Directory, DirectoryFile, Members, differences, from_csv, keeps_administrator, raised, validate};
+use aerie_core::directory::{
+    Directory, DirectoryFile, Members, Person, RegisteredKey, differences, from_csv, keeps_administrator, raised, validate,
+};
 use aerie_core::evidence::{EventKind, NewEvent, hex};
 use aerie_core::policy::{PROVED_AHEAD, Policy, compare, read};
+use aerie_store::Touch;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, header};
@@ -60,6 +63,7 @@ pub(super) async fn import(
     };
     validate(&file).map_err(|e| wrong(e.to_string()))?;
     keep_enrolment(&mut file, &known);
+    let touched = touched(&file, &known, &caller.person.name);
     let from = Timestamp::now();
     let today = from.to_zoned(rules.policy.zone().clone()).date();
     keeps_administrator(&file, today).map_err(|e| wrong(e.to_string()))?;
@@ -88,16 +92,33 @@ pub(super) async fn import(
     if !app.store.replace_directory(&file, version, &caller.person.name, from).await? {
         return Err(Problem::conflict("Somebody else changed the directory since you read it. Read it again and repeat your change."));
     }
+    for (person, touch) in touched {
+        app.store.touch_account(&person, &caller.person.name, touch, from).await?;
+    }
     app.directory_changed().await?;
     app.tell("rules");
     shown.done = true;
     Ok(Json(shown))
 }
 
-/// What is enrolled is no part of a file: whoever stays keeps it.
+/// What is enrolled is no part of a file: whoever stays keeps it. A file takes keys away and adds none: a key is registered by a signature
+/// that it made for its owner, and nobody registers one for somebody else.
 fn keep_enrolment(file: &mut DirectoryFile, known: &DirectoryFile) {
-    let enrolled: HashMap<&str, _> = known.people.iter().map(|p| (p.name.as_str(), &p.enrolled)).collect();
+    let before: HashMap<&str, &Person> = known.people.iter().map(|p| (p.name.as_str(), p)).collect();
     for person in &mut file.people {
-        person.enrolled = enrolled.get(person.name.as_str()).map(|e| (*e).clone()).unwrap_or_default();
+        let was = before.get(person.name.as_str());
+        person.enrolled = was.map(|p| p.enrolled.clone()).unwrap_or_default();
+        let kept = |key: &RegisteredKey| was.and_then(|p| p.keys.iter().find(|k| k.fingerprint == key.fingerprint)).cloned();
+        person.keys = person.keys.iter().filter_map(kept).collect();
     }
+}
+
+/// Whom a file makes, and whose mail it sends elsewhere.
+fn touched(file: &DirectoryFile, known: &DirectoryFile, by: &str) -> Vec<(String, Touch)> {
+    let before: HashMap<&str, &Person> = known.people.iter().map(|p| (p.name.as_str(), p)).collect();
+    let touch = |p: &Person| match before.get(p.name.as_str()) {
+        None => Some((p.name.clone(), Touch::Made)),
+        Some(was) => (was.mail != p.mail && p.name != by).then(|| (p.name.clone(), Touch::Mail)),
+    };
+    file.people.iter().filter_map(touch).collect()
 }

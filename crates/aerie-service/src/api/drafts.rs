@@ -2,6 +2,7 @@ use super::caller::{RuleReader, RuleWriter};
 use super::problem::Problem;
 use super::rules::put_in_force;
 use super::{new_id, version_of};
+use crate::second;
 use crate::service::App;
 use aerie_api::{DraftText, DraftView, PolicyChecked, PublishNote};
 use aerie_core::directory::Act;
@@ -116,6 +117,7 @@ pub(super) async fn change(
     draft.base = given.base.unwrap_or(draft.base);
     draft.changed = Timestamp::now();
     draft.changed_by = caller.person.name.clone();
+    draft.writers.push(caller.person.name.clone());
     if !app.store.change_draft(&draft, revision).await? {
         return Err(Problem::conflict("Somebody else changed this draft since you read it. Read it again and repeat your change."));
     }
@@ -138,7 +140,7 @@ pub(super) async fn drop_draft(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Agree to a draft as the second person. Neither its author nor whoever changed it last can.
+/// Agree to a draft as the second person. Nobody who wrote in it can, nor somebody who had a hand in a writer's account lately.
 #[utoipa::path(post, path = "/drafts/{id}/agree", operation_id = "agreeToDraft", params(("id" = String, Path), ("if-match" = String, Header, description = "Revision that is agreed to")),
     responses((status = 200, body = DraftView), (status = 403), (status = 404), (status = 412)))]
 pub(super) async fn agree(
@@ -150,8 +152,14 @@ pub(super) async fn agree(
     let revision = version_of(&headers)?.ok_or_else(|| Problem::bad_request("Send the revision that you agree to as If-Match."))?;
     let mut draft = find(&app, &id).await?;
     let by = &caller.person.name;
-    if *by == draft.author || *by == draft.changed_by {
-        return Err(Problem::not_allowed("You wrote this draft, or changed it last: somebody else must agree to it."));
+    caller.must_be_fresh()?;
+    if draft.writers.contains(by) {
+        return Err(Problem::not_allowed("You wrote in this draft: somebody who did not must agree to it."));
+    }
+    for writer in &draft.writers {
+        if second::are_tied(&app, by, writer, caller.now).await? {
+            return Err(Problem::not_allowed(super::TIED));
+        }
     }
     if !app.store.agree_to_draft(&id, by, revision).await? {
         return Err(Problem::conflict("Somebody changed this draft since you read it. Read it again."));
@@ -184,10 +192,15 @@ pub(super) async fn publish(
     if !caller.person.may_everywhere(Act::PublishRules) && agreed.is_none() {
         return Err(Problem::not_allowed("Policy authors publish what somebody else has agreed to: ask for agreement first."));
     }
-    let second = if agreed == Some(by) { Some(draft.author.as_str()) } else { agreed };
-    let second = second.filter(|_| agreed.is_some());
+    let other = if agreed == Some(by) { Some(draft.author.as_str()) } else { agreed };
+    let other = other.filter(|_| agreed.is_some());
+    if agreed.is_none() {
+        for writer in draft.writers.iter().chain([by]) {
+            super::rules::must_not_gain(&app, writer, &draft.text, caller.now).await?;
+        }
+    }
     let wanted =
-        Publication { text: &draft.text, by, after: Some(draft.base), agreed_by: second, note: &said.note, ..Publication::default() };
+        Publication { text: &draft.text, by, after: Some(draft.base), agreed_by: other, note: &said.note, ..Publication::default() };
     let done = match put_in_force(&app, wanted).await {
         Ok(done) => done,
         Err(e) if e.is_conflict() => {
@@ -216,6 +229,7 @@ pub(super) async fn add(app: &App, by: &str, title: &str, text: String, base: i6
         created: now,
         changed: now,
         changed_by: by.into(),
+        writers: vec![by.into()],
         agreed: None,
         published: None,
     };

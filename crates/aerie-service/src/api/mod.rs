@@ -30,6 +30,7 @@ mod people;
 mod pins;
 mod problem;
 mod program;
+mod proposals;
 mod reach;
 mod recordings;
 mod reports;
@@ -69,6 +70,9 @@ use tower_http::timeout::RequestBodyTimeoutLayer;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
+
+/// Why somebody does not count as another person.
+const TIED: &str = "You and the other count as one person for some days, since one of you made, invited or reset the other's account (setting `separation-days`): somebody else must do this.";
 
 /// Longest body of a request, but for logs to be audited: a rule document may have 4 MiB.
 const MAX_BODY: usize = 5 << 20;
@@ -113,6 +117,9 @@ pub(crate) fn new_id(now: Timestamp) -> String {
 fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(health::health))
+        .routes(routes!(proposals::list))
+        .routes(routes!(proposals::agree))
+        .routes(routes!(proposals::drop_proposal))
         .routes(routes!(health::trust))
         .routes(routes!(signing::welcome))
         .routes(routes!(signing::sign_in))
@@ -265,6 +272,7 @@ fn machine_routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(agents::withdraw))
         .routes(routes!(agents::revoke))
         .routes(routes!(agents::relay))
+        .routes(routes!(agents::accept))
         .routes(routes!(agents::connect))
         .routes(routes!(checks::one))
         .routes(routes!(checks::many))

@@ -3,10 +3,13 @@
 use super::account::{check_new_password, devices_and_tokens, passkey_view};
 use super::caller::{Caller, DirectoryReader, Seen};
 use super::problem::Problem;
+use super::proposals::{self, Act as Proposed};
 use super::signing::{Attempt, admit};
 use super::ssh_keys::key_views;
 use super::version_of;
+use crate::asking::Told;
 use crate::identity::new_secret;
+use crate::second;
 use crate::service::App;
 use aerie_api::{
     InvitationFacts, InvitationSecret, InvitationTaken, InvitationView, NewPerson, Page, PeopleQuery, PersonChange, PersonDetail,
@@ -16,7 +19,7 @@ use aerie_core::directory::{Act, Directory, DirectoryFile, Person, Role, Scope, 
 use aerie_core::evidence::EventKind;
 use aerie_core::policy::{Factor, Factors};
 use aerie_core::settings::Setting;
-use aerie_store::Invitation;
+use aerie_store::{Invitation, Touch};
 use axum::Json;
 use axum::extract::{ConnectInfo, Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
@@ -298,6 +301,11 @@ async fn keep(app: &App, caller: &Caller, before: Option<&Person>, after: Person
     if !app.store.change_person(&after, version).await? {
         return Err(changed());
     }
+    if before.is_none() {
+        app.store.touch_account(&after.name, &caller.person.name, Touch::Made, caller.now).await?;
+    } else if before.is_some_and(|b| b.mail != after.mail) {
+        app.store.touch_account(&after.name, &caller.person.name, Touch::Mail, caller.now).await?;
+    }
     app.directory_changed().await?;
     Ok(())
 }
@@ -394,16 +402,76 @@ pub(super) fn other(app: &App, caller: &Caller, name: &str) -> Result<Person, Pr
 }
 
 /// Invite somebody: a link that is good once, with which they set a password. An earlier one is dead.
+///
+/// It is mailed to the person where mail works and their address was not changed lately. Otherwise it is shown, to be handed to them; for
+/// somebody who signs in already, or has a role, a second administrator must agree first.
 #[utoipa::path(post, path = "/people/{name}/invitation", operation_id = "invite", params(("name" = String, Path)), responses((status = 200, body = InvitationView), (status = 403), (status = 404)))]
 pub(super) async fn invite(State(app): State<Arc<App>>, caller: Caller, Path(name): Path<String>) -> Result<Json<InvitationView>, Problem> {
     let person = other(&app, &caller, &name)?;
+    let mails = !app.settings().text(Setting::MailServer).is_empty() && !person.mail.is_empty();
+    if mails && !second::mail_is_fresh(&app, &name, caller.now).await? {
+        let (secret, invitation) = make_invitation(&app, &caller, &name).await?;
+        let link = link_of(&app, &secret);
+        let subject = format!("Your invitation to {}", app.address());
+        let text = format!("{} invites you to set a password, until {}:\n\n{link}", caller.person.shown(), invitation.expires);
+        let told = Told { kind: "invitation", about: &name, subject: &subject, text: &text };
+        crate::asking::mail_to(&app, &person.mail, told).await?;
+        note(&app, &caller, format!("{} mailed {name} an invitation.", caller.person.name), &name).await?;
+        return Ok(Json(InvitationView { person: name, link: String::new(), mailed: true, proposal: None, expires: invitation.expires }));
+    }
+    // Whoever gave somebody's second factor away must not set their password, too.
+    if second::is_needed(&app, caller.now) {
+        if second::gave_second_half(&app, &name, &caller.person.name, caller.now).await? {
+            return Err(Problem::own_rights(format!(
+                "You gave {name} a temporary code or took a factor away lately: another administrator must invite them."
+            )));
+        }
+        if !person.factors().is_empty() {
+            let sentence = format!("{} wants to invite {name} anew: whoever has the link sets their password.", caller.person.name);
+            let act = Proposed::Invitation { person: name.clone() };
+            let proposal = act.propose(&app, &caller.person.name, sentence, caller.now).await?;
+            let expires = proposal.expires;
+            return Ok(Json(InvitationView {
+                person: name,
+                link: String::new(),
+                mailed: false,
+                proposal: Some(proposals::view(&proposal)),
+                expires,
+            }));
+        }
+    }
+    app.store.touch_account(&name, &caller.person.name, Touch::Invited, caller.now).await?;
+    Ok(Json(issue_invitation(&app, &caller, &name).await?))
+}
+
+async fn make_invitation(app: &App, caller: &Caller, name: &str) -> Result<(zeroize::Zeroizing<String>, Invitation), Problem> {
     let secret = new_secret()?;
     let expires = caller.now + SignedDuration::from_hours(app.settings().number(Setting::InvitationHours));
-    let invitation = Invitation { person: person.name.clone(), created_by: caller.person.name.clone(), expires };
+    let invitation = Invitation { person: name.into(), created_by: caller.person.name.clone(), expires };
     app.store.invite(&app.keys.token_hash(&secret), &invitation, caller.now).await?;
-    note(&app, &caller, format!("{} invited {name}.", caller.person.name), &name).await?;
-    // Behind the hash, which no browser sends to a server or names as where it came from.
-    Ok(Json(InvitationView { person: person.name, link: format!("{}/welcome#{}", app.address(), &*secret), expires }))
+    Ok((secret, invitation))
+}
+
+/// Behind the hash, which no browser sends to a server or names as where it came from.
+fn link_of(app: &App, secret: &str) -> String {
+    format!("{}/welcome#{secret}", app.address())
+}
+
+/// Makes an invitation whose link is shown.
+pub(super) async fn issue_invitation(app: &App, caller: &Caller, name: &str) -> Result<InvitationView, Problem> {
+    let (secret, invitation) = make_invitation(app, caller, name).await?;
+    note(app, caller, format!("{} invited {name}.", caller.person.name), name).await?;
+    Ok(InvitationView { person: name.into(), link: link_of(app, &secret), mailed: false, proposal: None, expires: invitation.expires })
+}
+
+/// Refuses whoever could have set somebody's password lately: they must not give their second factor away, too.
+async fn must_not_hold_the_first_half(app: &App, caller: &Caller, name: &str) -> Result<(), Problem> {
+    if second::is_needed(app, caller.now) && second::gave_first_half(app, name, &caller.person.name, caller.now).await? {
+        return Err(Problem::own_rights(format!(
+            "You made or invited {name} lately: another administrator must help with their second factor."
+        )));
+    }
+    Ok(app.store.touch_account(name, &caller.person.name, Touch::SecondFactor, caller.now).await?)
 }
 
 /// Give somebody a temporary code, to be read out: it does once in place of their second factor. An earlier one is dead.
@@ -414,6 +482,7 @@ pub(super) async fn temporary_code(
     Path(name): Path<String>,
 ) -> Result<Json<ShownCodes>, Problem> {
     let person = other(&app, &caller, &name)?;
+    must_not_hold_the_first_half(&app, &caller, &name).await?;
     let life = SignedDuration::from_mins(app.settings().number(Setting::TemporaryCodeMinutes));
     let code = app.identity.new_temporary_code(&person.name, &caller.person.name, life, caller.now).await?;
     let says = format!("{} gave {name} a temporary code.", caller.person.name);
@@ -429,6 +498,9 @@ pub(super) async fn take_factor(
     Path((name, factor)): Path<(String, String)>,
 ) -> Result<StatusCode, Problem> {
     let person = other(&app, &caller, &name)?;
+    if factor != "password" {
+        must_not_hold_the_first_half(&app, &caller, &name).await?;
+    }
     let gone: &[Factor] = match factor.as_str() {
         "password" => {
             app.store.set_password(&person.name, None, caller.now).await?;

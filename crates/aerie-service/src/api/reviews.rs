@@ -232,6 +232,9 @@ pub(super) async fn decide(
         ));
     }
     let now = Timestamp::now();
+    if crate::second::are_tied(&app, &caller.person.name, &entry.person, now).await? {
+        return Err(Problem::own_rights(super::TIED));
+    }
     entry.decision = Some(given.decision);
     entry.decided_by = Some(caller.person.name.clone());
     entry.decided_at = Some(now);

@@ -2,13 +2,14 @@ use super::caller::{Caller, FreshAdministrator, RuleReader};
 use super::problem::{Problem, view};
 use super::version_of;
 use crate::rulebook::{Checked, PublishError};
+use crate::second;
 use crate::service::App;
 use aerie_api::{PolicyChecked, PolicyRead, PolicyText, PolicyView, PublishNote, RuleCard, RuleEdit, RuleView, VersionView, Why, WhyQuery};
 use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{
-    Capability, Effect, Factor, Factors, Facts, Outcome, Policy, Proofs, Request, Rule, Speech, Tracks, add_rule, change_rule, remove_rule,
-    rule_fields,
+    Capability, Change, Effect, Factor, Factors, Facts, Outcome, PROVED_AHEAD, Policy, Proofs, Request, Rule, Speech, Tracks, Turn,
+    add_rule, change_rule, compare, remove_rule, rule_fields,
 };
 use aerie_store::{PolicyVersion, Publication};
 use axum::Json;
@@ -141,6 +142,30 @@ pub(super) async fn put_in_force(app: &App, wanted: Publication<'_>) -> Result<P
     Ok(PolicyChecked { ok: true, version: Some(version), diagnostics: found.iter().map(|d| view(wanted.text, d)).collect() })
 }
 
+/// Refuses rules by which their author could do more than before, where a second administrator could agree to them instead. What cannot be
+/// read is refused elsewhere.
+pub(super) async fn must_not_gain(app: &App, author: &str, text: &str, now: Timestamp) -> Result<(), Problem> {
+    if !second::is_needed(app, now) {
+        return Ok(());
+    }
+    let (before, author, text) = (app.rules.now().policy.clone(), author.to_string(), text.to_string());
+    let gained = app.rules.think(move || {
+        let after = Policy::compile(aerie_core::policy::read(&text).ok()?, before.directory().clone(), now);
+        let told = compare(&before, &after, now, now.saturating_add(PROVED_AHEAD).unwrap_or(Timestamp::MAX));
+        let more = |c: &&Change| matches!(c.turn, Turn::Gains | Turn::Easier | Turn::Different) && c.people.contains(&author);
+        told.changes
+            .iter()
+            .find(more)
+            .map(|c| (c.capabilities.words().join(" "), c.machines.iter().take(3).cloned().collect::<Vec<_>>().join(", ")))
+    });
+    match gained.await? {
+        None => Ok(()),
+        Some((capabilities, machines)) => Err(Problem::own_rights(format!(
+            "These rules give their author more ({capabilities} on {machines}): begin a draft, and let a second administrator agree to it."
+        ))),
+    }
+}
+
 /// Publish a rule document. Live sessions are decided again at once.
 #[utoipa::path(put, path = "/policy", operation_id = "publishPolicy", request_body = PolicyText,
     params(("if-match" = Option<String>, Header, description = "ETag of the rules it was written against")),
@@ -152,6 +177,7 @@ pub(super) async fn publish(
     Json(given): Json<PolicyText>,
 ) -> Result<Json<PolicyChecked>, Problem> {
     let after = version_of(&headers)?;
+    must_not_gain(&app, &caller.person.name, &given.text, caller.now).await?;
     let wanted = Publication { text: &given.text, by: &caller.person.name, after, ..Publication::default() };
     Ok(Json(put_in_force(&app, wanted).await?))
 }
@@ -216,6 +242,7 @@ pub(super) async fn restore(
     let found = find_version(&app, version).await?;
     let wanted =
         Publication { text: &found.text, by: &caller.person.name, note: &said.note, restored: Some(version), ..Publication::default() };
+    must_not_gain(&app, &caller.person.name, wanted.text, caller.now).await?;
     Ok(Json(put_in_force(&app, wanted).await?))
 }
 

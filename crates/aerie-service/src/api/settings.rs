@@ -1,8 +1,11 @@
 //! Settings and keys of the service.
 
-use super::caller::{EverythingReader, FreshAdministrator};
+use super::caller::{Caller, EverythingReader, FreshAdministrator};
 use super::problem::Problem;
+use super::proposals::{self, Act};
+use crate::gateway::UserAuthority;
 use crate::keys::Purpose;
+use crate::second;
 use crate::service::App;
 use aerie_api::{Rotation, ServiceKeyView, SettingChangeView, SettingValue, SettingView};
 use aerie_core::evidence::EventKind;
@@ -29,6 +32,7 @@ fn view(setting: Setting, value: &str) -> SettingView {
         kind: kind.into(),
         bounds,
         value: value.into(),
+        proposal: None,
         default: setting.default().into(),
     }
 }
@@ -67,25 +71,47 @@ pub(super) async fn change(
     let setting = Setting::from_word(&name).map_err(|e| Problem::not_found(format!("{e}.")))?;
     let value = setting.read(&given.value).map_err(|e| Problem::not_good(format!("{e}.")))?;
     if setting == Setting::UserAuthorities
-        && let Some(bad) = value.lines().find(|l| russh::keys::PublicKey::from_openssh(l).is_err())
+        && let Some(bad) = value.lines().find(|l| UserAuthority::parse(l).is_none())
     {
-        return Err(Problem::not_good(format!("`{bad}` is no public key as OpenSSH writes it.")));
+        return Err(Problem::not_good(format!(
+            "`{bad}` names no groups and public key: write GROUP[,GROUP] and the key as OpenSSH writes it. It vouches for members of these groups."
+        )));
     }
     if setting == Setting::ForwardAuthority {
         crate::forwarding::authorities(&value).map_err(|e| Problem::not_good(format!("{e}.")))?;
     }
     let why = why_of(&given.why)?;
-    app.store.set_setting(setting, &value, &caller.person.name, &why, caller.now).await?;
+    let guarded = second::GUARDED.contains(&setting);
+    if guarded && value != app.settings().text(setting) && second::is_needed(&app, caller.now) {
+        let shown: String =
+            if value.is_empty() { "nothing".into() } else { value.lines().collect::<Vec<_>>().join(" | ").chars().take(300).collect() };
+        let sentence = format!("{} wants to change the setting `{}` to {shown}: {why}", caller.person.name, setting.word());
+        let act = Act::Setting { name: setting.word().into(), value, why };
+        let proposal = act.propose(&app, &caller.person.name, sentence, caller.now).await?;
+        let settings = app.settings();
+        return Ok(Json(SettingView { proposal: Some(proposals::view(&proposal)), ..view(setting, settings.text(setting)) }));
+    }
+    put_setting(&app, &caller, setting, &value, &why).await?;
+    Ok(Json(view(setting, &value)))
+}
+
+/// Puts a setting in force. It counts at once, and administrators are told of those that decide who is who.
+pub(super) async fn put_setting(app: &Arc<App>, caller: &Caller, setting: Setting, value: &str, why: &str) -> Result<(), Problem> {
+    app.store.set_setting(setting, value, &caller.person.name, why, caller.now).await?;
     app.load_settings().await?;
     if setting == Setting::Address {
         // The certificate carries the name.
         app.renew_tls(caller.now)?;
     }
     let says = format!("{} changed the setting `{}`: {why}", caller.person.name, setting.word());
-    app.log.append(caller.event(EventKind::SettingChanged).says(says).with("setting", setting.word()).with("value", value.clone())).await?;
+    app.log.append(caller.event(EventKind::SettingChanged).says(says).with("setting", setting.word()).with("value", value)).await?;
+    if second::GUARDED.contains(&setting) {
+        let told = format!("{} changed the setting `{}`: {why}", caller.person.name, setting.word());
+        second::tell_administrators(app, setting.word(), &told, caller.now).await;
+    }
     app.tell("settings");
     app.tell("log");
-    Ok(Json(view(setting, &value)))
+    Ok(())
 }
 
 /// Keys of the service, with their age.

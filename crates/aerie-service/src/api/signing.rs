@@ -253,13 +253,13 @@ pub(super) async fn by_passkey(
     Json(given): Json<AuthenticatorAnswer>,
 ) -> Result<Response, Problem> {
     let attempt = Attempt::of(&headers, from.ip().to_canonical(), given.token)?;
-    if let Some(Checked::Wait(seconds)) = app.identity.stranger("a passkey", attempt.from, attempt.now) {
-        return Err(Problem::wait(seconds));
-    }
+    app.identity.stranger("a passkey", attempt.from, attempt.now).map_err(Problem::wait)?;
     let proved = match prove(&app, &given, &attempt).await {
-        Ok(proved) => proved,
+        Ok(proved) => {
+            app.identity.stranger_was_right("a passkey", attempt.from);
+            proved
+        }
         Err(problem) => {
-            app.identity.stranger_failed("a passkey", attempt.from, attempt.now);
             failed(&app, "somebody with a passkey", &attempt, "passkey").await;
             return Err(problem);
         }

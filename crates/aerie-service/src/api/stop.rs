@@ -102,6 +102,9 @@ pub(super) async fn lift(
     if l.by == caller.person.name && !app.settings().flag(Setting::LiftAlone) {
         return Err(Problem::own_rights("You locked the service down: the settings want somebody else to open it again."));
     }
+    if !app.settings().flag(Setting::LiftAlone) && crate::second::are_tied(&app, &l.by, &caller.person.name, caller.now).await? {
+        return Err(Problem::own_rights(super::TIED));
+    }
     asking::set_lockdown(&app, None, &caller.person.name, &why, caller.now).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -5,7 +5,7 @@ use super::machines::{managed, why};
 use super::problem::Problem;
 use crate::known::Wanted;
 use crate::service::App;
-use crate::vault::{Secret, rotate};
+use crate::vault::{Secret, binding, is_bound_here, rotate};
 use aerie_api::{CheckOutNote, CheckedOut, CredentialEvent, CredentialView, NewCredential, RotatedView};
 use aerie_core::directory::Act;
 use aerie_core::evidence::EventKind;
@@ -91,6 +91,7 @@ pub(super) async fn put(
         machine: known.name.clone(),
         account: account.clone(),
         kind,
+        bound: String::new(),
         current: vec![],
         other: None,
         phase: Phase::Settled,
@@ -105,6 +106,7 @@ pub(super) async fn put(
     let what = match given.secret.map(zeroize::Zeroizing::new) {
         Some(text) => {
             let secret = Secret::parse(kind, &text).map_err(|e| Problem::not_good(format!("{e}.")))?;
+            row.bound = binding(&known, &account);
             (row.current, row.other, row.phase) = (secret.seal(&app.keys, &row)?, None, Phase::Settled);
             (row.changed, row.failed, row.failure) = (caller.now, None, String::new());
             format!("{} put the {} of {account} on {machine} into the vault.", caller.person.name, kind.word())
@@ -176,6 +178,9 @@ pub(super) async fn check_out(
     app.log.append(event.with("capability", "check-out").with("policy_version", answer.version)).await?;
     answer.or_why().map_err(Problem::not_allowed)?;
     let row = app.store.vault_entry(&machine, &account).await?.ok_or_else(missing)?;
+    if !is_bound_here(&app, &row) {
+        return Err(Problem::not_good("The machine has another host key or address than when this was entered: it must be entered again."));
+    }
     let secret = app.vault.secrets(&app, &machine, &account).await?.into_iter().next().ok_or_else(missing)?;
     let says = format!("{} saw the {} of {account} on {machine}: {reason}", caller.person.name, row.kind.word());
     let event = caller.event(EventKind::CredentialSeen).machine(&machine).says(&*says).with("account", account.clone());

@@ -50,15 +50,12 @@ pub(super) async fn help(
 ) -> Result<Json<VisitPass>, Problem> {
     let (now, from) = (Timestamp::now(), from.ip().to_canonical());
     let queue = visits::queue(&app, &queue).ok_or_else(|| Problem::not_found("There is no such queue."))?;
-    if let Some(crate::identity::Checked::Wait(seconds)) = app.identity.stranger("help", from, now) {
-        return Err(Problem::wait(seconds));
-    }
+    // Each counts as a wrong try: nobody fills a queue from one place.
+    app.identity.stranger("help", from, now).map_err(Problem::wait)?;
     let open = app.store.visits(&VisitFilter { open: true, limit: 1000 }).await?;
     if open.iter().filter(|v| v.by.is_empty() && v.state == VisitState::Waiting).count() >= MOST_WAITING {
         return Err(Problem::busy());
     }
-    // Each counts as a wrong try: nobody fills a queue from one place.
-    app.identity.stranger_failed("help", from, now);
     let request = request_of(&queue.name, &asked.person, &asked.mail, &asked.reason, "")?;
     if request.person.is_empty() || request.reason.is_empty() {
         return Err(Problem::not_good("Say who you are, and what it is about."));

@@ -40,6 +40,9 @@ pub(crate) enum AskError {
     /// There is none.
     #[error("there is no such request, or it is not open any more")]
     NotOpen,
+    /// The two do not count as two people.
+    #[error("you and whoever asks count as one person for some days: one of you made, invited or reset the other's account")]
+    Tied,
     /// Too many.
     #[error("you have {MOST_OPEN} requests open already, or the service has too many")]
     TooMany,
@@ -257,6 +260,11 @@ pub(crate) async fn answer(app: &App, id: &str, answer: Answer, from: IpAddr) ->
     let mut row = open(app, id, now).await?;
     let rules = app.rules.now();
     rules.policy.may_answer(&row.wish, &row.answers, &answer, now)?;
+    for answerer in [&answer.by, &answer.instead_of] {
+        if answer.yes && crate::second::are_tied(app, answerer, &row.wish.person, now).await? {
+            return Err(AskError::Tied);
+        }
+    }
     let deputies = app.store.deputies(now).await?;
     if answer.by != answer.instead_of && !deputies.iter().any(|d| d.person == answer.instead_of && d.deputy == answer.by) {
         return Err(ApprovalFault::NotYours.into());

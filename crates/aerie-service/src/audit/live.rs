@@ -104,24 +104,35 @@ async fn accept(app: Arc<App>, listener: TcpListener, tls: bool, send: mpsc::Sen
             tracing::warn!(%from, "somebody who may not send logs was cut off");
             continue;
         }
-        let Some(place) = places.enter(from) else { continue };
+        // One that says nothing gives way to one that comes.
+        let Some(place) = places.enter_or_displace(from) else {
+            tracing::warn!(%from, "a sender of logs has {MOST_FROM_ONE} connections already: another was closed");
+            continue;
+        };
         let (app, send) = (app.clone(), send.clone());
         tokio::spawn(async move {
-            if !tls {
-                take(&app, stream, from, &send).await;
-            } else if let Some(config) = app.tls()
-                && let Ok(Ok(stream)) = tokio::time::timeout(PATIENCE, TlsAcceptor::from(config).accept(stream)).await
-            {
-                take(&app, stream, from, &send).await;
+            let given_up = place.given_up.clone();
+            let taking = async {
+                if !tls {
+                    take(&app, stream, from, &send).await;
+                } else if let Some(config) = app.tls()
+                    && let Ok(Ok(stream)) = tokio::time::timeout(PATIENCE, TlsAcceptor::from(config).accept(stream)).await
+                {
+                    take(&app, stream, from, &send).await;
+                }
+            };
+            tokio::select! {
+                () = taking => {}
+                () = given_up.cancelled() => {}
             }
             drop(place);
         });
     }
 }
 
-/// This machine itself, and whoever is named.
+/// Whoever is named. This machine itself is not, unless it is named, too: each of its users could speak for every machine.
 fn may_send(app: &App, from: IpAddr) -> bool {
-    from.is_loopback() || app.config.syslog.from.iter().any(|n| n.contains(from))
+    app.config.syslog.from.iter().any(|n| n.contains(from))
 }
 
 /// Takes what a sender sends until it ends, or cannot be read any further.

@@ -2,7 +2,7 @@
 
 use super::visitor::Visitor;
 use crate::keys::fingerprint;
-use aerie_core::directory::Standing;
+use aerie_core::directory::{Role, Standing};
 use aerie_core::policy::{Factor, Factors};
 use aerie_core::settings::Setting;
 use jiff::Timestamp;
@@ -13,6 +13,23 @@ use std::net::IpAddr;
 /// Flags of a FIDO key's signature (WebAuthn level 3 section 6.1): touched, and unlocked by a PIN or finger.
 const PRESENT: u8 = 1;
 const VERIFIED: u8 = 4;
+
+/// An authority whose user certificates are accepted, and for whom.
+pub(crate) struct UserAuthority {
+    groups: Vec<String>,
+    key: PublicKey,
+}
+
+impl UserAuthority {
+    /// Reads a line of the setting: groups, separated by commas, and a public key as OpenSSH writes it. One without groups is none.
+    pub(crate) fn parse(line: &str) -> Option<Self> {
+        let (groups, key) = line.trim().split_once(' ')?;
+        let key = PublicKey::from_openssh(key.trim()).ok()?;
+        let groups: Vec<String> = groups.split(',').map(Into::into).collect();
+        let named = groups.iter().all(|g| !g.is_empty() && !g.contains("ssh-") && !g.contains("ecdsa-"));
+        named.then_some(Self { groups, key })
+    }
+}
 
 impl Visitor {
     /// Whether the key belongs to the person named, is good, and their account is. Gives its fingerprint.
@@ -76,17 +93,26 @@ impl Visitor {
             return None;
         }
         let login = self.login.clone()?;
-        let settings = self.app.settings();
-        let trusted = settings.lines(Setting::UserAuthorities).filter_map(|l| PublicKey::from_openssh(l).ok());
-        let trusted: Vec<_> = trusted.map(|k| k.fingerprint(HashAlg::Sha256)).collect();
+        let (settings, rules) = (self.app.settings(), self.app.rules.now());
+        let directory = rules.policy.directory();
+        let person = directory.person(&login.person);
+        let groups = directory.groups_of(&login.person);
+        // Whoever can change what others may do signs in with what Aerie knows of them, and not by somebody else's word.
+        let plain = person.is_some_and(|p| p.roles.iter().all(|r| *r == Role::Technician));
+        let vouches = |a: &UserAuthority| a.groups.iter().any(|g| groups.contains(&g.as_str()));
+        let trusted = settings.lines(Setting::UserAuthorities).filter_map(UserAuthority::parse).filter(vouches);
+        let trusted: Vec<_> = trusted.map(|a| a.key.fingerprint(HashAlg::Sha256)).collect();
         let now = Timestamp::now();
         let seconds = u64::try_from(now.as_second()).unwrap_or(0);
         // An empty list of principals would stand for everybody: never.
         let named = certificate.valid_principals().contains(&login.person);
         let fault = match () {
             () if certificate.cert_type() != CertType::User => Some("it is no user certificate"),
-            () if certificate.validate_at(seconds, &trusted).is_err() => Some("its authority is not trusted, or it is not good now"),
+            () if certificate.validate_at(seconds, &trusted).is_err() => {
+                Some("its authority is not trusted for that person's groups, or it is not good now")
+            }
             () if !named => Some("it is not for that person"),
+            () if !plain => Some("an authority vouches for nobody with a role beside technician"),
             () if !options_hold(certificate, self.from) => Some("it has options that are not known or do not hold here"),
             () => None,
         };
@@ -96,9 +122,8 @@ impl Visitor {
             self.fail(format!("the certificate `{}` is not taken: {fault}", aerie_core::diagnostic::printable(certificate.key_id())));
             return None;
         }
-        let rules = self.app.rules.now();
         let day = now.to_zoned(rules.policy.zone().clone()).date();
-        let standing = rules.policy.directory().person(&login.person)?.standing(day);
+        let standing = person?.standing(day);
         self.account_is_good(standing).then(|| format!("{} (certificate {})", fingerprint(&key), certificate.key_id()))
     }
 }

@@ -14,6 +14,7 @@ mod visitor;
 
 pub(crate) use connection::SignedInBy;
 pub(crate) use desktop::{Beginning, Desktop, Desktops};
+pub(crate) use keys::UserAuthority;
 pub(crate) use ports::Ports;
 pub(crate) use visit_shell::begin as begin_visit_shell;
 
@@ -32,6 +33,8 @@ use visitor::Visitor;
 /// Connections that have not signed in yet, at most: in all, and from one address. More are closed at once.
 const MOST_WAITING: u32 = 512;
 const MOST_WAITING_FROM_ONE: u32 = 64;
+/// How long a client may take to name its version (RFC 4253 section 4.2).
+const GREETING: Duration = Duration::from_secs(10);
 /// How long signing in may take: somebody has to find their phone.
 const GRACE: Duration = Duration::from_secs(120);
 /// How long a session gets to say that its sign-in is over.
@@ -98,7 +101,7 @@ pub(crate) async fn listen(app: Arc<App>, listener: TcpListener) {
         };
         match accepted {
             Ok((stream, peer)) => {
-                let Some(place) = waiting.enter(peer.ip().to_canonical()) else { continue };
+                let Some(place) = waiting.enter_or_displace(peer.ip().to_canonical()) else { continue };
                 // Made for each connection: the host key may have been rotated since the last.
                 let config = server_config(&app, vec![]);
                 tokio::spawn(attend(app.clone(), config, stream, peer.ip().to_canonical(), place));
@@ -117,15 +120,21 @@ async fn attend(app: Arc<App>, config: Arc<Config>, stream: TcpStream, from: IpA
     let Ok((stream, closer)) = with_closer(stream) else { return };
     let visitor = Visitor::new(app, from);
     let (signed_in, basis) = (visitor.signed_in(), visitor.basis());
-    // The greeting is part of the time for signing in: a stranger who says nothing must not hold a place.
-    let running = match tokio::time::timeout(GRACE, russh::server::run_stream(config, stream, visitor)).await {
-        Ok(Ok(running)) => running,
-        Ok(Err(_)) | Err(_) => return,
+    // A stranger who says nothing must not hold a place: a client names its version at once.
+    let running = tokio::select! {
+        greeted = tokio::time::timeout(GREETING, russh::server::run_stream(config, stream, visitor)) => match greeted {
+            Ok(Ok(running)) => running,
+            Ok(Err(_)) | Err(_) => return,
+        },
+        () = place.given_up.cancelled() => return,
     };
     tokio::pin!(running);
     tokio::select! {
         _ = &mut running => return,
         () = signed_in.cancelled() => {}
+        () = place.given_up.cancelled() => {
+            let _ = closer.shutdown(std::net::Shutdown::Both);
+        }
         () = tokio::time::sleep(GRACE) => {
             // Not by the protocol: whoever stalls in the middle of the key exchange would never see it.
             let _ = closer.shutdown(std::net::Shutdown::Both);

@@ -14,7 +14,7 @@ pub(crate) use pins::PinTried;
 
 use crate::keys::{Keys, random};
 use aerie_core::factor::{
-    CodeChecked, Place, RECOVERY_CODES, Source, SprayBrake, Throttle, TotpSecret, message, recovery_code, recovery_form,
+    CodeChecked, Place, RECOVERY_CODES, Source, SprayBrake, Target, Throttle, TotpSecret, message, recovery_code, recovery_form,
 };
 
 use aerie_store::{Store, StoreError};
@@ -142,7 +142,7 @@ impl Identity {
         device: Option<&str>,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        lock(&self.throttle).handle_success(person, &tryer.source);
+        lock(&self.throttle).forget(person, &tryer.source);
         // An address on this machine is everybody's.
         if !from.is_loopback() {
             self.store.know_source(person, &source_id("address", &from.to_string()), now).await?;
@@ -153,33 +153,43 @@ impl Identity {
         }
     }
 
-    fn wait(&self, account: &str, tryer: &Tryer, now: Timestamp) -> Option<Checked> {
-        lock(&self.throttle).wait(account, &tryer.source, tryer.place, now).map(|w| Checked::Wait(whole_seconds(w)))
+    /// Takes a try before anything is compared; none where it has to wait.
+    fn reserve(&self, target: Target<'_>, tryer: &Tryer, now: Timestamp) -> Result<(), Checked> {
+        lock(&self.throttle).reserve(target, &tryer.source, tryer.place, now).map_err(|w| Checked::Wait(whole_seconds(w)))
     }
 
-    fn failed(&self, account: &str, tryer: &Tryer, now: Timestamp) {
-        lock(&self.throttle).handle_failure(account, &tryer.source, tryer.place, now);
+    /// What was taken was no wrong try.
+    fn give_back(&self, target: Target<'_>, tryer: &Tryer) {
+        lock(&self.throttle).give_back(target, &tryer.source, tryer.place);
+    }
+
+    /// What became of a try that was reserved: a wrong one stays counted.
+    fn tried(&self, target: Target<'_>, tryer: &Tryer, checked: Checked) -> Checked {
+        if checked != Checked::Wrong {
+            self.give_back(target, tryer);
+        }
+        checked
     }
 
     /// Checks a password.
     pub(crate) async fn password(&self, person: &str, given: &str, tryer: &Tryer, now: Timestamp) -> Result<Checked, StoreError> {
-        if let Some(wait) = self.wait(person, tryer, now) {
+        let target = Target::Account(person);
+        if let Err(wait) = self.reserve(target, tryer, now) {
             return Ok(wait);
         }
         let kept = self.store.credentials(person).await?.and_then(|c| c.password_hash);
-        match self.passwords.compare(given, kept.as_deref()).await {
+        let known = matches!(tryer.source, Source::Known(_));
+        let checked = match self.passwords.compare(given, kept.as_deref(), tryer.place, known).await {
             Compared::Right(renewed) => {
                 if let Some((before, after)) = kept.zip(renewed) {
                     self.store.renew_password_hash(person, &before, &after).await?;
                 }
-                Ok(Checked::Right)
+                Checked::Right
             }
-            Compared::Wrong => {
-                self.failed(person, tryer, now);
-                Ok(Checked::Wrong)
-            }
-            Compared::Busy => Ok(Checked::Busy),
-        }
+            Compared::Wrong => Checked::Wrong,
+            Compared::Busy => Checked::Busy,
+        };
+        Ok(self.tried(target, tryer, checked))
     }
 
     /// Sets a password; false where too many wait to be hashed.
@@ -196,7 +206,8 @@ impl Identity {
 
     /// Checks a code and uses it up: a time-based one, a recovery code, or the temporary one that an administrator gave.
     pub(crate) async fn code(&self, person: &str, given: &str, tryer: &Tryer, now: Timestamp) -> Result<Checked, StoreError> {
-        if let Some(wait) = self.wait(person, tryer, now) {
+        let target = Target::Account(person);
+        if let Err(wait) = self.reserve(target, tryer, now) {
             return Ok(wait);
         }
         let result = match recovery_form(given) {
@@ -208,10 +219,7 @@ impl Identity {
             }
             None => self.time_code(person, given, now).await?,
         };
-        if result == Checked::Wrong {
-            self.failed(person, tryer, now);
-        }
-        Ok(result)
+        Ok(self.tried(target, tryer, result))
     }
 
     async fn time_code(&self, person: &str, given: &str, now: Timestamp) -> Result<Checked, StoreError> {
@@ -302,15 +310,18 @@ impl Identity {
         lock(&self.nonces).use_up(token, nonce, now)
     }
 
-    /// Whether strangers from there who try this account have to wait; without a proof, for things that are looked up by a
-    /// secret alone.
-    pub(crate) fn stranger(&self, account: &str, from: IpAddr, now: Timestamp) -> Option<Checked> {
-        self.wait(account, &Tryer { place: from.into(), source: Source::Stranger(from.into()) }, now)
+    /// Takes a try of a stranger at something that is nobody's: a PIN, a passkey, a queue. What one place does concerns no other.
+    ///
+    /// # Errors
+    /// The seconds that this place has to wait.
+    pub(crate) fn stranger(&self, what: &str, from: IpAddr, now: Timestamp) -> Result<(), i64> {
+        let stranger = Tryer { place: from.into(), source: Source::Stranger(from.into()) };
+        self.reserve(Target::Nobody(what), &stranger, now).map_err(|checked| if let Checked::Wait(seconds) = checked { seconds } else { 1 })
     }
 
-    /// Notes that a stranger named something that is not there.
-    pub(crate) fn stranger_failed(&self, account: &str, from: IpAddr, now: Timestamp) {
-        self.failed(account, &Tryer { place: from.into(), source: Source::Stranger(from.into()) }, now);
+    /// The try was right.
+    pub(crate) fn stranger_was_right(&self, what: &str, from: IpAddr) {
+        self.give_back(Target::Nobody(what), &Tryer { place: from.into(), source: Source::Stranger(from.into()) });
     }
 }
 
@@ -374,7 +385,7 @@ mod tests {
         for i in 0..120u8 {
             let from = IpAddr::V4(std::net::Ipv4Addr::new(198, 51, 100, i));
             let stranger = id.tryer("ines", from, None, now).await.unwrap();
-            id.failed("ines", &stranger, now);
+            let _ = id.reserve(Target::Account("ines"), &stranger, now);
         }
         let elsewhere = IpAddr::V4(std::net::Ipv4Addr::new(203, 0, 113, 1));
         let stranger = id.tryer("ines", elsewhere, None, now).await.unwrap();

@@ -2,7 +2,7 @@
 
 use super::{Checked, Identity, Tryer, lock};
 use crate::keys::random;
-use aerie_core::factor::{PinRules, PinState, pin_form, pin_of};
+use aerie_core::factor::{PinRules, PinState, Target, pin_form, pin_of};
 use aerie_store::{Pin, StoreError};
 use jiff::Timestamp;
 use std::net::IpAddr;
@@ -63,10 +63,13 @@ impl Identity {
         rules: &PinRules,
         now: Timestamp,
     ) -> Result<PinTried, StoreError> {
-        if let Some(wait) = lock(&self.brake).wait(rules, now) {
+        // Who opened the link of a visit tries that visit's PIN alone, five times: guessing at all of them keeps nobody from theirs.
+        if visit.is_none()
+            && let Some(wait) = lock(&self.brake).wait(rules, now)
+        {
             return Ok(PinTried::Sprayed(super::whole_seconds(wait)));
         }
-        if let Some(Checked::Wait(seconds)) = self.stranger("a PIN", from, now) {
+        if let Err(seconds) = self.stranger("a PIN", from, now) {
             return Ok(PinTried::Wait(seconds));
         }
         let hashes = pin_form(given).map(|p| self.pin_hashes(None, &p)).unwrap_or_default();
@@ -81,12 +84,12 @@ impl Identity {
         if let Some(pin) = found
             && self.store.use_pin(&pin.id, now).await?
         {
+            self.stranger_was_right("a PIN", from);
             return Ok(PinTried::Right(Box::new(pin)));
         }
-        lock(&self.brake).handle_wrong(rules, now);
-        self.stranger_failed("a PIN", from, now);
-        if let Some(visit) = visit {
-            self.store.fail_pin(visit).await?;
+        match visit {
+            Some(visit) => self.store.fail_pin(visit).await?,
+            None => lock(&self.brake).handle_wrong(rules, now),
         }
         Ok(PinTried::Wrong)
     }
@@ -94,18 +97,16 @@ impl Identity {
     /// Checks the standing PIN of a machine, for whoever is at the gateway.
     pub(crate) async fn standing_pin(&self, machine: &str, given: &str, tryer: &Tryer, now: Timestamp) -> Result<Checked, StoreError> {
         let account = format!("the PIN of {machine}");
-        if let Some(wait) = self.wait(&account, tryer, now) {
+        let target = Target::Account(&account);
+        if let Err(wait) = self.reserve(target, tryer, now) {
             return Ok(wait);
         }
         let kept = self.store.standing_pin(machine).await?;
         let hashes = pin_form(given).map(|p| self.pin_hashes(Some(machine), &p)).unwrap_or_default();
         let kept_hash = kept.map(|k| k.hash);
         let same = hashes.iter().fold(subtle::Choice::from(0), |any, h| any | h.ct_eq(&kept_hash.unwrap_or_default()));
-        if bool::from(same) && kept_hash.is_some() {
-            return Ok(Checked::Right);
-        }
-        self.failed(&account, tryer, now);
-        Ok(Checked::Wrong)
+        let right = bool::from(same) && kept_hash.is_some();
+        Ok(self.tried(target, tryer, if right { Checked::Right } else { Checked::Wrong }))
     }
 }
 

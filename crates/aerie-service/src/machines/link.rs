@@ -8,6 +8,7 @@ use crate::keys::Keys;
 use crate::service::App;
 use crate::vault::Secret;
 use aerie_core::directory::Machine;
+use aerie_core::evidence::{EventKind, NewEvent};
 use jiff::Timestamp;
 use russh::client::{self, AuthResult, Handle};
 use russh::keys::{Algorithm, HashAlg, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate};
@@ -230,6 +231,12 @@ async fn sign_in(
     };
     // While a credential is being changed, either may be good.
     let kept = app.vault.secrets(app, &machine.name, account).await?;
+    if !kept.is_empty() {
+        // Evidence first: whoever answers at this address is shown it.
+        let says = format!("The credential of {account} on {} was used to sign in there ({id}).", machine.name);
+        let event = NewEvent::new(Timestamp::now(), EventKind::CredentialUsed, "service").machine(&machine.name).says(says);
+        app.log.append(event.with("account", account).with("purpose", id)).await?;
+    }
     for secret in &kept {
         if offer(handle, account, secret).await? {
             // The service's own looking is no use after which it would have to be changed.

@@ -60,8 +60,15 @@ async fn rotate_if(
     let Some(_changing) = app.vault.begin(machine, account) else { return Ok(None) };
     let Some(row) = app.store.vault_entry(machine, account).await?.filter(wanted) else { return Ok(None) };
     let Some(known) = app.rules.now().policy.directory().machine(machine).cloned() else { return Ok(None) };
+    let bound = super::is_bound_here(app, &row);
     let mut work = Work { app, machine: known, row, by, why: String::new() };
-    let ended = work.all().await?;
+    // It would be shown to a server that it was not entered for.
+    let ended = if bound {
+        work.all().await?
+    } else {
+        work.why = "the machine has another host key or address than when it was entered: enter it again".into();
+        Ended::Stuck
+    };
     let rotated = Rotated { ended, why: work.why };
     work.row.failed = (ended != Ended::Changed).then(Timestamp::now);
     work.row.failure = if ended == Ended::Changed { String::new() } else { rotated.why.clone() };

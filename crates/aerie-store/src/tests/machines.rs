@@ -124,6 +124,7 @@ async fn a_machine_that_leaves_takes_its_agent_and_codes_along_and_comes_back_al
 async fn a_credential_takes_the_place_of_the_one_before_and_its_history_stays() {
     let f = fixture().await;
     let row = VaultRow {
+        bound: "SHA256:x 10.0.0.1:22".into(),
         machine: "pier".into(),
         account: "operator".into(),
         kind: SecretKind::Password,

@@ -97,6 +97,15 @@ pub enum Machines {
         #[arg(long)]
         why: String,
     },
+    /// After a backup was put back: take each agent back once, though the service does not know its ticket
+    AcceptAgents {
+        /// For how many minutes, 1 to 60; 0 ends it
+        #[arg(long, default_value_t = 30)]
+        minutes: u32,
+        /// Why, for the log
+        #[arg(long)]
+        why: String,
+    },
     /// Show or set what the agent of a machine may reach for other machines of its site
     Relay {
         /// Name

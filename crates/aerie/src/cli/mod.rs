@@ -11,7 +11,7 @@ mod sessions;
 pub use asking::{Answer, AnswerHere, Ask, AskingFields, Lockdown, Passes, Requests, Stop, Which};
 pub use audit::{AgainFields, Audit, CoverageFields, Detections, FindingFields, Findings, NewSuppressionFields, Reports, Suppressions};
 pub use machines::{Agent, AgentPlace, EnrolFields, Forward, MachineFields, Machines, Vault};
-pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, ServiceKeys, Settings, Tokens, Visits};
+pub use people::{Devices, Factors, Keys, People, PersonFields, Pins, Proposals, ServiceKeys, Settings, Tokens, Visits};
 pub use rules::{DirectoryCommand, DraftCommand, Policy, Reach, Reviews, RuleCommand, Why};
 pub use service::{Demo, DemoCommand, Serve, Setup, Trust};
 pub use sessions::{AccessFields, Accesses, Log, Recordings, Sessions};
@@ -127,6 +127,9 @@ pub enum Command {
     /// PINs for visits and machines
     #[command(subcommand)]
     Pins(Pins),
+    /// Changes that wait for a second administrator
+    #[command(subcommand)]
+    Proposals(Proposals),
     /// Settings of the service
     #[command(subcommand)]
     Settings(Settings),

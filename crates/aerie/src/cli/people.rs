@@ -336,6 +336,23 @@ pub enum Settings {
     Changes,
 }
 
+/// What one administrator proposed and a second must agree to.
+#[derive(Debug, Subcommand)]
+pub enum Proposals {
+    /// List proposals that wait
+    List,
+    /// Agree to a proposal as the second administrator: it is done at once
+    Agree {
+        /// Identifier
+        id: String,
+    },
+    /// Discard a proposal
+    Discard {
+        /// Identifier
+        id: String,
+    },
+}
+
 /// Keys of the service.
 #[derive(Debug, Subcommand)]
 pub enum ServiceKeys {

@@ -28,7 +28,7 @@ pub struct Serve {
     /// The same without TLS (RFC 6587)
     #[arg(long, value_name = "ADDRESS")]
     pub syslog: Option<SocketAddr>,
-    /// Who may send logs, besides this machine itself: an address or range; may be given again
+    /// Who may send logs: an address or range; may be given again. Name 127.0.0.1 for a collector on this machine: each of its users can send then
     #[arg(long, value_name = "RANGE")]
     pub syslog_from: Vec<String>,
 }

@@ -68,6 +68,15 @@ pub(super) async fn run(client: &Client, what: Machines, printer: Printer) -> Re
             client.revoke_agent(&machine, &why).await?;
             printer.remark(&format!("The agent of {machine} is revoked and cut off."));
         }
+        Machines::AcceptAgents { minutes, why } => {
+            client.accept_agents(minutes, &why).await?;
+            printer.remark(&match minutes {
+                0 => "Agents are no longer taken back without their tickets.".into(),
+                n => format!(
+                    "For {n} min each agent may come back once though this service does not know its ticket. A copy could too: look at `aerie events --kind agent-connected` afterwards."
+                ),
+            });
+        }
         Machines::Relay { machine, entries, none } => {
             if none || !entries.is_empty() {
                 client.set_relay(&machine, entries).await?;

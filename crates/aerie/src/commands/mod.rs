@@ -65,6 +65,7 @@ pub(crate) async fn run(cli: Cli) -> Result<Exit, Failure> {
         Command::Devices(what) => own::devices(&client()?, what, printer).await,
         Command::Visits(what) => visits::run(&client()?, what, printer).await,
         Command::Pins(what) => service::pins(&client()?, what, printer).await,
+        Command::Proposals(what) => service::proposals(&client()?, what, printer).await,
         Command::Settings(what) => service::settings(&client()?, what, printer).await,
         Command::ServiceKeys(what) => service::keys(&client()?, what, printer).await,
         Command::Sessions(what) => sessions::run(&client()?, what, printer).await,

@@ -59,7 +59,12 @@ async fn suspend(client: &Client, person: &str, suspended: bool, printer: Printe
 
 async fn invitation(client: &Client, person: &str, printer: Printer) -> Result<Exit, Failure> {
     printer.value(&client.invite(person).await?, |i: &InvitationView| {
-        format!("{}\n\nHand this link to {}: it is good once, until {}.", i.link, i.person, i.expires.strftime("%Y-%m-%d %H:%M UTC"))
+        let until = i.expires.strftime("%Y-%m-%d %H:%M UTC");
+        match &i.proposal {
+            Some(p) => format!("{} signs in already: a second administrator must agree first: aerie proposals agree {}", i.person, p.id),
+            None if i.mailed => format!("The invitation was mailed to {}: it is good once, until {until}.", i.person),
+            None => format!("{}\n\nHand this link to {}: it is good once, until {until}.", i.link, i.person),
+        }
     })?;
     Ok(Exit::Done)
 }

@@ -25,7 +25,8 @@ pub(super) async fn serve(options: &Serve) -> Result<Exit, Failure> {
     let service = Service::start(Config { data, address, https, http: options.http, ssh: options.ssh, syslog }).await?;
     eprintln!("The console is at {}, the SSH gateway at {}. Ctrl-C stops both.", service.address(), service.ssh());
     if let Some(print) = service.tls_authority() {
-        eprintln!("The certificate is signed by this service's own authority: {print} (aerie trust --tls prints it)");
+        eprintln!("The certificate is signed by this service's own authority: {print}");
+        eprintln!("`aerie trust --tls` prints its certificate, for browsers and collectors.");
     }
     for at in service.syslog() {
         eprintln!("Logs are taken at {at}.");

@@ -1,7 +1,7 @@
 //! PINs, settings and keys of the service.
 
 use super::people::when;
-use crate::cli::{Pins, ServiceKeys, Settings, Trust};
+use crate::cli::{Pins, Proposals, ServiceKeys, Settings, Trust};
 use crate::output::{Align, Printer, table};
 use crate::{Exit, Failure};
 use aerie_api::{IssuedPin, NewPin, PinView, Rotation, ServiceKeyView, SettingValue, SettingView};
@@ -66,6 +66,27 @@ fn issued(p: &IssuedPin) -> String {
     format!("{}\n\n{about}", spaced(&p.pin))
 }
 
+pub(super) async fn proposals(client: &Client, what: Proposals, printer: Printer) -> Result<Exit, Failure> {
+    match what {
+        Proposals::List => printer.value(&client.proposals().await?, |all| {
+            let rows: Vec<_> = all.iter().map(|p| vec![p.id.clone(), p.by.clone(), p.sentence.clone(), when(Some(p.expires))]).collect();
+            if rows.is_empty() {
+                return "Nothing waits for a second administrator.".into();
+            }
+            table(&[("proposal", LEFT), ("by", LEFT), ("what", LEFT), ("expires", LEFT)], &rows)
+        })?,
+        Proposals::Agree { id } => printer.value(&client.agree_to_proposal(&id).await?, |agreed| {
+            let link = agreed.link.as_ref().map(|l| format!("\nHand this link to {}, it is good once: {}", l.person, l.link));
+            format!("Done: {}{}", agreed.proposal.sentence, link.unwrap_or_default())
+        })?,
+        Proposals::Discard { id } => {
+            client.drop_proposal(&id).await?;
+            printer.remark("The proposal is discarded.");
+        }
+    }
+    Ok(Exit::Done)
+}
+
 pub(super) async fn trust(client: &Client, what: &Trust, printer: Printer) -> Result<Exit, Failure> {
     let known = client.trust().await?;
     if what.tls {
@@ -107,8 +128,11 @@ pub(super) async fn settings(client: &Client, what: Settings, printer: Printer) 
         })?,
         Settings::Set { setting, value, why } => {
             let value = if value == "-" { standard_input()? } else { value };
-            printer.value(&client.change_setting(&setting, &SettingValue { value, why }).await?, |s| {
-                format!("{} is now {}.", s.name, if s.value.is_empty() { "empty" } else { &s.value })
+            printer.value(&client.change_setting(&setting, &SettingValue { value, why }).await?, |s| match &s.proposal {
+                Some(p) => {
+                    format!("A second administrator must agree: aerie proposals agree {}. Until then {} stays as it is.", p.id, s.name)
+                }
+                None => format!("{} is now {}.", s.name, if s.value.is_empty() { "empty" } else { &s.value }),
             })?;
         }
         Settings::Changes => printer.value(&client.setting_changes().await?, |all| {

@@ -7,7 +7,7 @@ use crate::commands::serve::enrol;
 use aerie_client::{Client, ScanQuery};
 use aerie_core::directory::{RegisteredKey, Via};
 use aerie_core::factor::TotpSecret;
-use aerie_core::policy::Proofs;
+use aerie_core::policy::{Factor, Factors, Network, Proofs};
 use aerie_core::settings::Setting;
 use aerie_lab::{Lab, MachineSpec, RunningMachine, SshServer, UPLINK};
 use aerie_service::{Config, DEFAULT_HTTPS, DataDirectory, Keys, PASSWORD_COST, Service, Syslog, fingerprint};
@@ -173,7 +173,12 @@ impl Running {
         let usual = DEFAULT_HTTPS.parse().map_err(|_| Failure::internal("an address"))?;
         // Where the console takes any port, so does this: several demos may start at once.
         let https = if options.http.port() == 0 { options.http } else { free(usual) };
-        let syslog = Syslog { plain: Some("127.0.0.1:0".parse().map_err(|_| Failure::internal("no address"))?), ..Syslog::default() };
+        let here = Network::parse("127.0.0.1").map_err(Failure::internal)?;
+        let syslog = Syslog {
+            plain: Some("127.0.0.1:0".parse().map_err(|_| Failure::internal("no address"))?),
+            from: vec![here],
+            ..Syslog::default()
+        };
         let config = Config {
             data: places.data(),
             address: None,
@@ -210,6 +215,10 @@ impl Running {
         let signs = keys.checkpoint_key().map_err(|e| Failure::internal(e.to_string()))?.verifying_key();
         let desk = desk::Desk::start(signs.to_bytes()).await.map_err(failed("the ticket desk"))?;
         let records = desk.records();
+        let (step_up, idle) = (longest(Setting::ProvedMinutes), longest(Setting::SignedInIdle));
+        for (setting, value) in [(Setting::ProvedMinutes, step_up), (Setting::SignedInIdle, idle)] {
+            store.set_setting(setting, &value, "setup", "the demo is one long sign-in", Timestamp::now()).await?;
+        }
         let settings =
             [(Setting::MailServer, mail.as_str()), (Setting::MailFrom, from), (Setting::Webhook, &hook), (Setting::TicketDesk, &records)];
         for (setting, value) in settings {
@@ -218,9 +227,10 @@ impl Running {
         if fresh {
             store.put_request(&plans::request(Timestamp::now())).await?;
         }
-        let token = make_token(&store, &keys, "lena", &[]).await?;
+        // Scripts and tests are Lena, who signed in a moment ago; the demo does not ask her again for as long as a sign-in lasts.
+        let token = make_token(&store, &keys, TokenKind::Client, "lena", &[]).await?;
         // The desk starts visits in the name of who works at it, and does nothing else.
-        let desk_token = make_token(&store, &keys, "mira", &["visits"]).await?;
+        let desk_token = make_token(&store, &keys, TokenKind::Api, "mira", &["visits"]).await?;
         store.close().await;
         drop(held);
         let service = Service::start(config).await?;
@@ -316,14 +326,26 @@ fn start_machines(lab: &mut Lab, keys: &Keys) -> Result<Vec<RunningMachine>, Fai
     Ok(running)
 }
 
-/// A token for programs, good for a week: for everything, or for these scopes.
-async fn make_token(store: &Store, keys: &Keys, person: &str, scopes: &[&str]) -> Result<String, Failure> {
+/// The largest value of a setting.
+fn longest(setting: Setting) -> String {
+    match setting.kind() {
+        aerie_core::settings::Kind::Number { most, .. } => most.to_string(),
+        _ => String::new(),
+    }
+}
+
+/// A token, good for a week at most: of a program for these scopes, or of somebody who signed in with password and code.
+async fn make_token(store: &Store, keys: &Keys, kind: TokenKind, person: &str, scopes: &[&str]) -> Result<String, Failure> {
     let mut bytes = [0; 32];
     getrandom::fill(&mut bytes).map_err(|e| Failure::internal(e.to_string()))?;
     let secret = URL_SAFE_NO_PAD.encode(bytes);
     let now = Timestamp::now();
     let week = SignedDuration::from_hours(24 * 7);
-    let kept = Token::signed_in(TokenKind::Api, person, keys.token_hash(&secret), Proofs::default(), now, week);
+    let proofs = match kind {
+        TokenKind::Api => Proofs::default(),
+        TokenKind::Console | TokenKind::Client => Proofs::at(Factors::of([Factor::Password, Factor::Code]), now),
+    };
+    let kept = Token::signed_in(kind, person, keys.token_hash(&secret), proofs, now, week);
     let kept = Token { name: "demo".into(), scopes: scopes.iter().map(|s| (*s).to_string()).collect(), ..kept };
     store.add_token(&kept).await?;
     Ok(secret)

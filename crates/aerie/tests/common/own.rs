@@ -69,7 +69,7 @@ impl Own {
             store.add_token(&token(name, &Self::secret(name), TokenKind::Client, &keys)).await.unwrap();
         }
         store.publish_policy(Publication { text: rules, by: "test", ..Publication::default() }, Timestamp::now()).await.unwrap();
-        store.add_token(&Token { id: "admin".into(), ..token("lena", ADMIN, TokenKind::Api, &keys) }).await.unwrap();
+        store.add_token(&Token { id: "admin".into(), ..token("lena", ADMIN, TokenKind::Client, &keys) }).await.unwrap();
         store.close().await;
         directory
     }

@@ -11,6 +11,8 @@ mod copies;
 mod counts;
 mod ending;
 mod files;
+mod people;
+mod programs;
 mod recording;
 
 use aerie::demo::people::Ended;

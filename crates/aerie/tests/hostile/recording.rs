@@ -67,7 +67,9 @@ async fn rules_that_begin_to_demand_count_for_what_is_live() {
         };
         let live = until("a live session", async || client().sessions(&query).await.unwrap().items.into_iter().next()).await;
         assert!(!live.recorded, "{demand}");
-        let text = format!("{unrecorded}\n[[require]]\nname = \"from-now-on\"\nmachines = \"name:mast-2\"\n{demand}\n");
+        let text = format!(
+            "{unrecorded}\n[[require]]\nname = \"from-now-on\"\nmachines = \"name:mast-2\"\ncapabilities = [\"shell\"]\n{demand}\n"
+        );
         let published = client().publish_policy(&text, None).await.unwrap();
         assert!(published.version.is_some(), "{demand}: {published:?}");
         // The pipe stays open: only the gateway can end it.
