@@ -5897,6 +5897,11 @@ export interface components {
             unclear: number;
             /** @description The first of them. */
             unclear_lines: components["schemas"]["LogLineView"][];
+            /**
+             * Format: int64
+             * @description Those whose form was understood, whatever they say. Where it is none, nothing is known of this log.
+             */
+            understood: number;
         };
         /** @description For which people and machines a role counts. */
         ScopeView: {

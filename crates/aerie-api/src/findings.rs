@@ -377,6 +377,8 @@ pub struct ScanResult {
     pub format: String,
     /// Lines, records or events read.
     pub lines: u64,
+    /// Those whose form was understood, whatever they say. Where it is none, nothing is known of this log.
+    pub understood: u64,
     /// Those of servers that let people in.
     pub server_lines: u64,
     /// By how many milliseconds the clock of the machine is ahead of Aerie's, where accesses through Aerie show it.
@@ -398,6 +400,11 @@ pub struct ScanResult {
 }
 
 impl ScanResult {
+    /// Whether nothing at all was understood of something that was there: that is no answer.
+    pub fn is_nothing_understood(&self) -> bool {
+        self.lines > 0 && self.understood == 0
+    }
+
     /// Puts together what an audit gave. `new` is how many of its findings were not known before.
     pub fn new(scanned: Scanned, new: u64) -> Self {
         use aerie_core::wording::{count, duration};
@@ -421,14 +428,20 @@ impl ScanResult {
             0..1024 => String::new(),
             n => format!(" {} that belong to no event, or to one too long, were passed over.", aerie_core::wording::size(n)),
         };
-        Self {
-            sentence: format!(
+        let sentence = if counts.lines > 0 && counts.understood == 0 {
+            format!("{} read, and nothing in it was understood: it says nothing about who got in.", count(counts.lines, unit))
+        } else {
+            format!(
                 "{} read, {accesses} {accesses_word} ({explained} through Aerie), {}: {what}.{clock}{passed}",
                 count(counts.lines, unit),
                 count(counts.failed, "failed login")
-            ),
+            )
+        };
+        Self {
+            sentence,
             format: format.into(),
             lines: counts.lines,
+            understood: counts.understood,
             server_lines: counts.server_lines,
             ahead_ms,
             accesses,

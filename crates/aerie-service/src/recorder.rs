@@ -22,6 +22,8 @@ use tokio_util::sync::CancellationToken;
 const QUEUE: usize = 256;
 /// Bytes of a file that are read at a time.
 const PIECE: usize = 256 << 10;
+/// Longest that stands in front of a recording, with its mark and length.
+const LONGEST_HEADER: u64 = 14 + (64 << 10);
 /// How often the thread looks for chunks that are due. A chunk is due after a second.
 const TICK: Duration = Duration::from_millis(250);
 
@@ -383,6 +385,16 @@ pub fn read_from(path: &Path, keys: &Keys, at_ms: u64, mut each: impl FnMut(Time
         }
     }
     frames(&mut file, &mut decoder, &mut each)
+}
+
+/// What stands in front of a recording.
+///
+/// # Errors
+/// As [`read_recording`].
+pub(crate) fn header_of(path: &Path) -> Result<Header, ReadFault> {
+    let mut head = vec![];
+    File::open(path)?.take(LONGEST_HEADER).read_to_end(&mut head)?;
+    Ok(Decoder::header(&head)?.ok_or(ReadError::Header)?.0)
 }
 
 fn begin(path: &Path, keys: &Keys) -> Result<(File, Decoder), ReadFault> {

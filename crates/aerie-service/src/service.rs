@@ -507,12 +507,9 @@ async fn first_link(app: &App) -> Result<Option<String>, ServiceError> {
 async fn close_crashed(app: &App) -> Result<(), ServiceError> {
     let filter = SessionFilter { live: Some(true), limit: 100_000, ..SessionFilter::default() };
     for session in app.store.sessions(&filter).await? {
-        let mut length_ms = 0;
-        if let Some(file) = &session.recording
-            && let Ok(summary) = crate::read_recording(&app.config.recordings().join(file), &app.keys, |_| true)
-        {
-            length_ms = summary.length_ms;
-        }
+        let path = session.recording.as_ref().map(|file| app.config.recordings().join(file));
+        let read = path.map(|path| crate::read_recording(&path, &app.keys, |_| true).ok());
+        let length_ms = read.as_ref().and_then(|r| r.as_ref()).map_or(0, |s| s.length_ms);
         let ended = session.began + jiff::SignedDuration::from_millis(i64::try_from(length_ms).unwrap_or(0));
         let reason = EndReason::ServiceCrashed;
         app.store.end_session(&session.id, ended, reason.word(), (0, 0)).await?;
@@ -522,6 +519,22 @@ async fn close_crashed(app: &App) -> Result<(), ServiceError> {
             .says(format!("The session ended {}; its recording reads up to {ended}.", reason.phrase()))
             .with("reason", reason.word());
         app.log.append(event).await?;
+        let event = |kind| NewEvent::new(Timestamp::now(), kind, &session.person).machine(&session.machine).session(&session.id);
+        match read {
+            None => {}
+            // What was written is bound to the log as it is found, and looked at like any other.
+            Some(Some(s)) => {
+                let said = format!("The recording of the session on {} was closed as the service left it.", session.machine);
+                let closed = event(EventKind::RecordingClosed).says(said).with("complete", s.complete).with("length_ms", s.length_ms);
+                app.log.append(closed.with("digest", s.digest.clone())).await?;
+                app.store.set_session_recording(&session.id, &s.digest, s.length_ms).await?;
+                crate::audit::look_at_recording(app, &session.id).await;
+            }
+            Some(None) => {
+                let said = format!("The recording of the session on {} cannot be read.", session.machine);
+                app.log.append(event(EventKind::RecordingFailed).says(said)).await?;
+            }
+        }
     }
     Ok(())
 }

@@ -1,10 +1,12 @@
 //! The event log: one writer, groups, full sync.
 
 use crate::{Result, Store, StoreError, like, ms};
-use aerie_core::evidence::{Checkpoint, Hash, LogKey, NewEvent, Report, Row, SigningKey, Tree, Verifier, VerifyingKey, leaf_hash};
+use aerie_core::evidence::{
+    Checkpoint, EventKind, Hash, LogKey, NewEvent, Report, Row, SigningKey, Tree, Verifier, VerifyingKey, leaf_hash,
+};
 use jiff::Timestamp;
 use sqlx::Row as _;
-use sqlx::sqlite::SqlitePool;
+use sqlx::sqlite::{SqlitePool, SqliteRow};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 use tokio::sync::{mpsc, oneshot, watch};
@@ -175,6 +177,32 @@ impl EventLog {
         verify(&self.store, self.public_keys(), Some(&seals)).await
     }
 
+    /// The first event of this kind about a session that is as it was sealed: its text.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn sealed_event(&self, kind: EventKind, session: &str) -> Result<Option<String>> {
+        let rows = sqlx::query("SELECT seq, body, leaf, seal FROM events WHERE kind = ?1 AND session = ?2 ORDER BY seq LIMIT 100")
+            .bind(kind.word())
+            .bind(session)
+            .fetch_all(&self.store.read)
+            .await?;
+        let seals = self.seals.read().unwrap_or_else(PoisonError::into_inner).clone();
+        let is_of = |body: &str, key: &str, word: &str| {
+            let value = serde_json::from_str::<serde_json::Value>(body).ok();
+            value.as_ref().and_then(|v| v.get(key)?.as_str()) == Some(word)
+        };
+        for row in &rows {
+            let row = row_of(row)?;
+            // The columns beside the text are sealed by nothing.
+            let good = seals.sealed_body(&row).filter(|b| is_of(b, "kind", kind.word()) && is_of(b, "session", session));
+            if let Some(body) = good {
+                return Ok(Some(body.into()));
+            }
+        }
+        Ok(None)
+    }
+
     /// The signed checkpoints, newest first.
     ///
     /// # Errors
@@ -206,12 +234,16 @@ pub(crate) async fn verify(store: &Store, public: Vec<VerifyingKey>, seals: Opti
         let Some(last) = rows.last() else { break };
         next = last.try_get::<i64, _>("seq")? + 1;
         for r in &rows {
-            let (leaf, seal): (Vec<u8>, Vec<u8>) = (r.try_get("leaf")?, r.try_get("seal")?);
-            let seq = r.try_get::<i64, _>("seq")?.try_into().unwrap_or(0);
-            verifier.handle_row(&Row { seq, body: r.try_get("body")?, leaf: hash_of(&leaf), seal: seal.try_into().unwrap_or_default() });
+            verifier.handle_row(&row_of(r)?);
         }
     }
     Ok(verifier.finish(size))
+}
+
+fn row_of(r: &SqliteRow) -> Result<Row> {
+    let (leaf, seal): (Vec<u8>, Vec<u8>) = (r.try_get("leaf")?, r.try_get("seal")?);
+    let seq = r.try_get::<i64, _>("seq")?.try_into().unwrap_or(0);
+    Ok(Row { seq, body: r.try_get("body")?, leaf: hash_of(&leaf), seal: seal.try_into().unwrap_or_default() })
 }
 
 impl Store {

@@ -202,11 +202,14 @@ impl Store {
     ///
     /// # Errors
     /// When the database refuses.
-    pub async fn recordings_to_check(&self, limit: u32) -> Result<Vec<SessionRow>> {
-        let rows = sqlx::query("SELECT * FROM sessions WHERE digest IS NOT NULL ORDER BY checked NULLS FIRST, began DESC LIMIT ?1")
-            .bind(i64::from(limit))
-            .fetch_all(&self.read)
-            .await?;
+    pub async fn recordings_to_check(&self, ended: Timestamp, limit: u32) -> Result<Vec<SessionRow>> {
+        let rows = sqlx::query(
+            "SELECT * FROM sessions WHERE recording IS NOT NULL AND ended < ?1 ORDER BY checked NULLS FIRST, began DESC LIMIT ?2",
+        )
+        .bind(ms(ended))
+        .bind(i64::from(limit))
+        .fetch_all(&self.read)
+        .await?;
         Ok(rows.iter().map(row).collect::<Result<_, _>>()?)
     }
 

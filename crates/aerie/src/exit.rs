@@ -18,7 +18,7 @@ pub enum Exit {
     Unreachable = 4,
     /// The service refused.
     Refused = 5,
-    /// A file cannot be read or written.
+    /// A file cannot be read or written, or nothing in a log was understood.
     File = 6,
     /// Something failed that should not have.
     Internal = 7,
@@ -36,7 +36,7 @@ impl Exit {
         (Exit::SignIn, "signing in is needed, or was refused"),
         (Exit::Unreachable, "the service cannot be reached"),
         (Exit::Refused, "the service refused"),
-        (Exit::File, "a file cannot be read or written"),
+        (Exit::File, "a file cannot be read or written, or nothing in a log was understood"),
         (Exit::Internal, "something failed that should not have"),
     ];
 }

@@ -5,6 +5,7 @@ pub mod commands;
 pub mod demo;
 mod exit;
 mod output;
+mod terminal;
 
 pub use exit::{Exit, Failure};
 

@@ -112,6 +112,14 @@ fn what_fails_says_what_to_do_next() {
     assert!(code == Some(4) && said.contains("cannot be reached"), "{said}");
     assert_eq!(aerie(&["sessions", "show", "nothing"]).status.code(), Some(5));
     assert_eq!(aerie(&["audit", "scan", "/does/not/exist"]).status.code(), Some(6));
+    // What nobody understands is no clean log.
+    let kept = tempfile::tempdir().unwrap();
+    let odd = kept.path().join("odd.log");
+    std::fs::write(&odd, "__CURSOR=s=1\nMESSAGE=Accepted password for root from 203.0.113.9 port 22 ssh2\n").unwrap();
+    let o = aerie(&["audit", "scan", odd.to_str().unwrap()]);
+    let said = String::from_utf8_lossy(&o.stdout).into_owned();
+    assert_eq!(o.status.code(), Some(6), "{said}");
+    assert!(said.contains("nothing in it was understood") && !said.contains("nothing to complain of"), "{said}");
 }
 
 #[tokio::test]

@@ -381,7 +381,8 @@ async fn click(d: &WebDriver, css: &str) {
 #[tokio::test]
 async fn a_passkey_is_enrolled_signs_in_and_confirms_a_sign_in_at_the_gateway() {
     let d = browser(1280, 800, false).await;
-    let link = common::client().invite("oona").await.unwrap().link;
+    assert!(common::client().invite("oona").await.unwrap().mailed);
+    let link = world().people.mailed_link("/welcome#").await.unwrap();
     d.goto(&link).await.unwrap();
     says(&d, "h1", "Welcome, Oona Sandberg").await;
     // The secret stands no longer in the address, where a shoulder or a history could read it.

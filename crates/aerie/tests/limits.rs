@@ -53,7 +53,7 @@ async fn limits_end_a_session_with_a_notice() {
     ] {
         let before = publish(|t| {
             t + &format!(
-                "\n[[require]]\nname = \"short\"\npeople = \"name:arlo\"\nmachines = \"name:archive-db\"\nlimits = {{ {limit} }}\n"
+                "\n[[require]]\nname = \"short\"\npeople = \"person:arlo\"\nmachines = \"name:archive-db\"\nlimits = {{ {limit} }}\n"
             )
         })
         .await;

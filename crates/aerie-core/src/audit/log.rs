@@ -151,6 +151,8 @@ pub enum Observation {
 pub struct Counts {
     /// Lines.
     pub lines: u64,
+    /// Lines whose form was understood, whatever they say.
+    pub understood: u64,
     /// Lines of servers that let people in.
     pub server_lines: u64,
     /// Lines that say that somebody got in.
@@ -259,15 +261,20 @@ impl AccessLog {
             return;
         }
         let line = line.strip_suffix(b"\r").unwrap_or(line);
+        // What some editors and shells put before a text.
+        let line = line.strip_prefix(b"\xef\xbb\xbf").filter(|_| offset == 0).unwrap_or(line);
         // The traditional form of an SSH server is by far the most frequent.
         let only = self.only_host.clone();
         if let Some(parsed) = parse_line(line) {
             let host = only.as_deref().unwrap_or(parsed.host);
+            self.counts.understood += 1;
             return self.handle_message(Stamp::Plain(parsed.stamp), host, parsed.pid, parsed.message, (line, offset), failed);
         }
         match line.first() {
             Some(b'{') => {
                 let read = JournalEntry::read(line);
+                // Counted here and not with its entry: it may have none that counts.
+                self.counts.understood += u64::from(read.is_some());
                 if let Some(entry) = read.as_ref().and_then(JournalEntry::entry) {
                     self.handle_entry(entry, (line, offset), failed);
                 }
@@ -279,13 +286,15 @@ impl AccessLog {
                 if line.get(3) == Some(&b' ') && !line.get(4).is_some_and(u8::is_ascii_digit) && line.get(4) != Some(&b' ') =>
             {
                 self.vnc_time = std::str::from_utf8(line).ok().and_then(VncLog::time).and_then(|t| self.clock.civil(t));
+                self.counts.understood += u64::from(self.vnc_time.is_some());
             }
             Some(_) => {
                 if let Some(entry) = header(line) {
+                    self.counts.understood += 1;
                     self.handle_entry(entry, (line, offset), failed);
                 }
             }
-            None => {}
+            None => self.counts.understood += 1,
         }
     }
 
@@ -339,6 +348,7 @@ impl AccessLog {
 
     fn handle_xrdp(&mut self, line: &[u8], offset: u64, failed: impl FnMut(Failure<'_>)) {
         let Some((time, shown)) = std::str::from_utf8(line).ok().and_then(xrdp_line) else { return };
+        self.counts.understood += 1;
         let Some(at) = self.clock.civil(time) else { return self.note_unclear(line, offset) };
         let host = self.own_host.clone();
         self.handle_shown(&host, Service::Rdp, shown, at, (line, offset), failed);
@@ -393,6 +403,7 @@ impl AccessLog {
     pub fn handle_login_record(&mut self, bytes: &[u8], offset: u64, bad: bool, mut failed: impl FnMut(Failure<'_>)) {
         self.counts.lines += 1;
         let Some(record) = LoginRecord::read(bytes) else { return self.note_unclear(bytes, offset) };
+        self.counts.understood += 1;
         self.counts.server_lines += 1;
         let (host, at) = (self.own_host.clone(), record.at);
         self.coverage.handle(&host, at);
@@ -428,6 +439,7 @@ impl AccessLog {
     pub fn handle_windows_event(&mut self, xml: &[u8], offset: u64, mut failed: impl FnMut(Failure<'_>)) {
         self.counts.lines += 1;
         let Some(event) = WindowsEvent::read(xml) else { return self.note_unclear(xml, offset) };
+        self.counts.understood += 1;
         let host = self.host(&event.host);
         self.coverage.handle(&host, event.at);
         let key = (host.clone(), format!("logon {}", event.logon_id), 0);
@@ -463,6 +475,7 @@ impl AccessLog {
     pub fn handle_row(&mut self, row: Option<Row>, service: Service, raw: &[u8], offset: u64, mut failed: impl FnMut(Failure<'_>)) {
         self.counts.lines += 1;
         let Some(row) = row else { return self.note_unclear(raw, offset) };
+        self.counts.understood += 1;
         self.counts.server_lines += 1;
         let host = if row.host.is_empty() { self.own_host.clone() } else { self.host(&row.host) };
         self.coverage.handle(&host, row.begin);

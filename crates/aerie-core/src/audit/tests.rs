@@ -428,6 +428,19 @@ fn a_session_without_what_the_rules_demand_is_found_and_one_with_it_is_not() {
 }
 
 #[test]
+fn what_was_not_understood_is_told_from_what_says_nothing() {
+    let counted = |log: &[u8]| {
+        let (found, counts) = audit(log, None);
+        (found.len(), counts.lines, counts.understood)
+    };
+    assert_eq!(counted(b"Nov 23 22:00:00 dome-east kernel: eth0 up\n\nno line of a log"), (0, 3, 2));
+    assert_eq!(counted(b"__CURSOR=s=1\n__REALTIME_TIMESTAMP=1700000000\nMESSAGE=Accepted password for root"), (0, 3, 0));
+    assert_eq!(counted(&[0, 159, 1, 2, b'\n', 7, 255]), (0, 2, 0));
+    // What an editor puts before the first line takes nothing from it.
+    assert_eq!(counted("\u{feff}Nov 23 22:00:00 dome-east kernel: eth0 up".as_bytes()), (0, 1, 1));
+}
+
+#[test]
 fn what_sudo_ran_is_a_command_of_the_account() {
     let log = "Nov 23 22:00:00 dome-east sudo: operator : TTY=pts/0 ; PWD=/home ; USER=root ; COMMAND=/usr/bin/rm -f /var/log/auth.log\n\
                Nov 23 22:00:01 dome-east sudo[4]: operator : TTY=pts/0 ; PWD=/home ; USER=root ; COMMAND=/usr/bin/systemctl stop rsyslog\n\

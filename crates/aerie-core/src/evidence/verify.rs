@@ -36,6 +36,13 @@ impl LogKey {
         self.0.last().map(|key| seal(key, seq, leaf)).unwrap_or_default()
     }
 
+    /// The text of a row, where it is at its place what was sealed there; none where it was changed, moved or removed.
+    pub fn sealed_body<'r>(&self, row: &'r Row) -> Option<&'r str> {
+        let body = row.body.as_deref()?;
+        let written_for = serde_json::from_str::<serde_json::Value>(body).ok()?.get("seq")?.as_u64()?;
+        (self.sealed(row) && leaf_hash(body.as_bytes()) == row.leaf && written_for == row.seq).then_some(body)
+    }
+
     /// Whether one of the generations sealed a row so.
     fn sealed(&self, row: &Row) -> bool {
         self.0.iter().rev().any(|key| bool::from(seal(key, row.seq, &row.leaf).ct_eq(&row.seal)))

@@ -249,7 +249,7 @@ mod tests {
             b.handle_failure(Target::Account("ines"), &stranger(1), place(1), t(0));
             b.handle_failure(Target::Account("ines"), &stranger(2), place(2), t(0));
         }
-        b.handle_success("ines", &stranger(1));
+        b.handle_success("ines", &stranger(1), place(1));
         assert_eq!(b.wait(Target::Account("ines"), &stranger(1), place(1), t(0)), None);
         assert!(b.wait(Target::Account("ines"), &stranger(2), place(2), t(0)).is_some());
     }
@@ -278,19 +278,19 @@ mod tests {
         let mut b = Throttle::default();
         let (longest, endless) = ("n".repeat(NAME), "n".repeat(5 << 20));
         for _ in 0..FREE {
-            b.handle_failure(&endless, &stranger(1), place(1), t(0));
+            b.handle_failure(Target::Account(&endless), &stranger(1), place(1), t(0));
         }
         let kept = |c: &Count| match c {
             Count::Pair(name, _) | Count::Account(name) => name.len(),
             Count::Place(_) => 0,
         };
         assert!(b.counts.keys().chain(&b.order).all(|c| kept(c) <= NAME));
-        assert!(b.wait(&endless, &stranger(1), place(1), t(0)).is_some());
+        assert!(b.wait(Target::Account(&endless), &stranger(1), place(1), t(0)).is_some());
         // A name at the limit is counted whole; one that differs within it is another.
-        assert!(b.wait(&longest, &stranger(1), place(1), t(0)).is_some());
-        assert_eq!(b.wait(longest.get(1..).unwrap(), &stranger(1), place(1), t(0)), None);
-        b.handle_success(&endless, &stranger(1));
-        assert_eq!(b.wait(&longest, &stranger(1), place(1), t(0)), None);
+        assert!(b.wait(Target::Account(&longest), &stranger(1), place(1), t(0)).is_some());
+        assert_eq!(b.wait(Target::Account(longest.get(1..).unwrap()), &stranger(1), place(1), t(0)), None);
+        b.handle_success(&endless, &stranger(1), place(1));
+        assert_eq!(b.wait(Target::Account(&longest), &stranger(1), place(1), t(0)), None);
     }
 
     #[test]

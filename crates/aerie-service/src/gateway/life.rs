@@ -221,12 +221,12 @@ async fn close(connection: &Connection, session: &OpenSession, reason: EndReason
     if let Some(recording) = &session.recording {
         match recording.finish().await {
             Some(info) => {
+                let closed =
+                    event(EventKind::RecordingClosed).says(format!("The recording of the session on {} was closed.", session.machine));
+                app.note(closed.with("digest", info.digest.clone()).with("length_ms", info.length_ms)).await;
                 if let Err(e) = app.store.set_session_recording(id, &info.digest, info.length_ms).await {
                     tracing::error!(error = %e, "the digest of a recording could not be stored");
                 }
-                let closed =
-                    event(EventKind::RecordingClosed).says(format!("The recording of the session on {} was closed.", session.machine));
-                app.note(closed.with("digest", info.digest).with("length_ms", info.length_ms)).await;
                 audit::look_at_recording(app, id).await;
             }
             None => {

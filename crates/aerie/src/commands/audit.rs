@@ -68,7 +68,8 @@ pub(super) async fn run(server: Option<&str>, what: Audit, printer: Printer) -> 
         }
         told.join("\n\n")
     })?;
-    Ok(match (broken.is_empty(), found) {
+    let unread = results.iter().any(|(_, r)| r.is_nothing_understood());
+    Ok(match (broken.is_empty() && !unread, found) {
         (false, _) => Exit::File,
         (true, true) => Exit::No,
         (true, false) => Exit::Done,
@@ -238,7 +239,8 @@ async fn lines_of(log: &mut tokio::fs::File, file: &Path) -> std::io::Result<Opt
 
 fn summary(results: &[(PathBuf, ScanResult)], broken: usize) -> String {
     let sum = |of: fn(&ScanResult) -> u64| results.iter().map(|(_, r)| of(r)).sum::<u64>();
-    let empty = results.iter().filter(|(_, r)| r.server_lines == 0).count() as u64;
+    let unknown = results.iter().filter(|(_, r)| r.is_nothing_understood()).count() as u64;
+    let empty = results.iter().filter(|(_, r)| r.server_lines == 0).count() as u64 - unknown;
     let mut text = format!(
         "{} read, {} accesses ({} through Aerie), {}, {}.",
         count(results.len() as u64, "file"),
@@ -249,6 +251,9 @@ fn summary(results: &[(PathBuf, ScanResult)], broken: usize) -> String {
     );
     if empty > 0 {
         text += &format!(" {empty} of them hold nothing of remote accesses.");
+    }
+    if unknown > 0 {
+        text += &format!(" In {} nothing was understood.", count(unknown, "file"));
     }
     if broken > 0 {
         text += &format!(" {} could not be read.", count(broken as u64, "file"));
@@ -272,6 +277,9 @@ fn finding(f: &FindingView) -> String {
 fn told(file: &Path, r: &ScanResult) -> String {
     let mut text = format!("{}: {}", file.display(), r.sentence);
     r.findings.iter().for_each(|f| text += &finding(f));
+    if r.is_nothing_understood() {
+        text += " `--format` says what it holds; a form of its own is read by a `--mapping`.";
+    }
     if r.unclear > 0 {
         text += &format!("\n\n{} lines look like an access and could not be understood; --json lists the first.", r.unclear);
     }

@@ -73,7 +73,7 @@ pub(super) async fn run(client: &Client, what: Machines, printer: Printer) -> Re
             printer.remark(&match minutes {
                 0 => "Agents are no longer taken back without their tickets.".into(),
                 n => format!(
-                    "For {n} min each agent may come back once though this service does not know its ticket. A copy could too: look at `aerie events --kind agent-connected` afterwards."
+                    "For {n} min each agent may come back once though this service does not know its ticket. A copy could too: look at `aerie log list --kind agent-connected` afterwards."
                 ),
             });
         }

@@ -1,6 +1,7 @@
 use super::sessions;
 use crate::cli::Recordings;
 use crate::output::Printer;
+use crate::terminal::Looked;
 use crate::{Exit, Failure};
 use aerie_api::FrameKind;
 use aerie_client::{Client, SessionQuery};
@@ -63,6 +64,7 @@ async fn play(client: &Client, id: &str, speed: f64, skip_idle: f64) -> Result<E
     }
     let frames = client.frames(id).await?;
     let mut last = 0;
+    let mut looked = Looked::default();
     for frame in frames {
         let pause = (frame.at.saturating_sub(last) as f64 / 1000.0 / speed).min(skip_idle);
         last = frame.at;
@@ -73,11 +75,11 @@ async fn play(client: &Client, id: &str, speed: f64, skip_idle: f64) -> Result<E
             _ => continue,
         };
         let mut out = std::io::stdout().lock();
-        if out.write_all(&bytes).and_then(|()| out.flush()).is_err() {
+        if out.write_all(&looked.piece(&bytes)).and_then(|()| out.flush()).is_err() {
             return Ok(Exit::Done);
         }
     }
     // Whatever the recording left switched on must not stay on.
-    let _ = std::io::stdout().lock().write_all(b"\x1b[0m\x1b[?1049l\x1b[?25h\r\n");
+    let _ = std::io::stdout().lock().write_all(Looked::RESET);
     Ok(Exit::Done)
 }

@@ -32,8 +32,9 @@ impl Newcomer<'_> {
     /// She opens her invitation, sets a password, and enrols a passkey before anything else.
     pub(super) async fn comes(&self) -> Found {
         let invitation = self.client.invite("oona").await?;
+        let mailed = self.people.mailed_link("/welcome#").await.ok_or_else(|| Failure::internal("no mail came"))?;
         let b = self.browser;
-        b.goto(&invitation.link).await?;
+        b.goto(&mailed).await?;
         b.enter("input[name=password]", "seven grey herons at dawn\n").await?;
         let advice = b.says("[data-testid=advice]", "nothing else is possible before").await?;
         let (closed, _) = b.api("GET", "/machines", json!(null)).await?;
@@ -41,7 +42,11 @@ impl Newcomer<'_> {
         b.enter("input[name=label]", "archive laptop\n").await?;
         b.says("[data-testid=passkey-row]", "archive laptop").await?;
         let (open, _) = b.api("GET", "/machines", json!(null)).await?;
-        Ok((closed == 403 && open == 200, format!("{advice} She enrols a passkey, and is in.")))
+        let hidden = invitation.mailed && invitation.link.is_empty();
+        Ok((
+            hidden && closed == 403 && open == 200,
+            format!("The link was mailed to her, and shown to nobody else. {advice} She enrols a passkey, and is in."),
+        ))
     }
 
     /// She signs out, and in again with the passkey alone.

@@ -94,6 +94,11 @@ impl People {
         self.directory.path()
     }
 
+    /// The newest link to a page of this path that the demo's mail server was given, once it has come; at most for half a minute.
+    pub async fn mailed_link(&self, page: &str) -> Option<String> {
+        super::sink::mailed_link(std::path::Path::new(&self.demo.directory), page).await
+    }
+
     /// A program with the demo's configuration, which answers a question for a code with `answer`.
     pub fn command(&self, program: &str, answer: &str, arguments: &[&str]) -> Command {
         let file = self.directory.path().join(format!("answer-{}", self.next.fetch_add(1, Ordering::Relaxed)));

@@ -34,6 +34,27 @@ struct Shelf {
     number: AtomicU32,
 }
 
+/// The newest link to a page of this path that a mail below this directory has, once it has come; at most for half a minute.
+pub(super) async fn mailed_link(directory: &Path, page: &str) -> Option<String> {
+    let link_in = || {
+        let files = std::fs::read_dir(directory.join("mail")).ok()?.flatten().map(|f| f.path());
+        let mut files: Vec<_> = files.collect();
+        files.sort();
+        files.iter().rev().find_map(|file| {
+            // A long line may be broken softly (RFC 2045 section 6.7).
+            let text = std::fs::read_to_string(file).ok()?.replace("=\r\n", "").replace("=\n", "");
+            text.split_whitespace().find(|w| w.contains(page)).map(String::from)
+        })
+    };
+    for _ in 0..300 {
+        if let Some(link) = link_in() {
+            return Some(link);
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    None
+}
+
 impl Shelf {
     fn new(directory: PathBuf, ending: &'static str) -> std::io::Result<Arc<Self>> {
         std::fs::create_dir_all(&directory)?;

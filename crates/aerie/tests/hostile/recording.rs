@@ -84,3 +84,64 @@ async fn rules_that_begin_to_demand_count_for_what_is_live() {
     }
     client().publish_policy(&before.text, None).await.unwrap();
 }
+
+/// Changes the database of the service, as whoever holds its file can.
+fn change(sql: &str) {
+    let database = std::path::Path::new(&world().people.demo.directory).join("data/aerie.db");
+    let program = "import sqlite3,sys; c=sqlite3.connect(sys.argv[1], timeout=30); c.execute(sys.argv[2]); c.commit()";
+    let done = std::process::Command::new("python3").args(["-c", program]).arg(database).arg(sql).status().unwrap();
+    assert!(done.success(), "{sql}");
+}
+
+/// A recorded session of Arlo's that is over, other than this one.
+async fn another(than: &str) -> (String, std::path::PathBuf) {
+    let e = run("ssh", &["arlo+archive-db@aerie", "true"], "").await;
+    assert_eq!(e.status, Some(0), "{}", e.err);
+    let id = until("a closed session", async || Some(closed_session("arlo", "archive-db").await.id).filter(|id| id != than)).await;
+    let recordings = std::path::Path::new(&world().people.demo.directory).join("data/recordings");
+    let file = std::fs::read_dir(recordings).unwrap().map(|f| f.unwrap().path());
+    let file = file.filter(|f| f.extension().is_none_or(|e| e != "places")).find(|f| f.to_string_lossy().contains(&id)).unwrap();
+    (id, file)
+}
+
+#[tokio::test]
+async fn a_recording_is_held_against_the_sealed_log_and_not_against_what_lies_beside_it() {
+    small_rights().await;
+    let _turn = turn().await;
+    let (one, file) = another("").await;
+    let (other, of_other) = another(&one).await;
+    let holds = async || client().verify_recording(&one).await.unwrap();
+    assert!(holds().await.holds, "{}", holds().await.sentence);
+    // The recording of another session in its place, with its digest.
+    let kept = std::fs::read(&file).unwrap();
+    std::fs::copy(&of_other, &file).unwrap();
+    change(&format!("UPDATE sessions SET digest = (SELECT digest FROM sessions WHERE id = '{other}') WHERE id = '{one}'"));
+    let report = holds().await;
+    assert!(!report.holds && report.sentence.contains("another session"), "{report:?}");
+    // A shorter one of its own, with no digest at all: as if it had never been closed.
+    std::fs::write(&file, &kept[..kept.len() - 60]).unwrap();
+    change(&format!("UPDATE sessions SET digest = NULL WHERE id = '{one}'"));
+    let report = holds().await;
+    assert!(!report.holds && report.in_log == Some(false), "{report:?}");
+    std::fs::write(&file, &kept).unwrap();
+    assert!(holds().await.holds);
+    // Somebody else was it.
+    change(&format!("UPDATE sessions SET person = 'greta' WHERE id = '{one}'"));
+    let report = holds().await;
+    assert!(!report.holds && report.sentence.contains("arlo on archive-db as archivist"), "{report:?}");
+    change(&format!("UPDATE sessions SET person = 'arlo' WHERE id = '{one}'"));
+    assert!(holds().await.holds);
+    // Its event says the digest of the other, and so does its file.
+    let digest = async |id: &str| client().session(id).await.unwrap().digest.unwrap();
+    change(&format!("UPDATE sessions SET digest = '{}' WHERE id = '{one}'", holds().await.digest));
+    let (mine, theirs) = (digest(&one).await, digest(&other).await);
+    let exchange = |from: &str, to: &str| {
+        change(&format!("UPDATE events SET body = replace(body, '{from}', '{to}') WHERE kind = 'recording-closed' AND session = '{one}'"));
+    };
+    exchange(&mine, &theirs);
+    change(&format!("UPDATE sessions SET ended = ended - 600000 WHERE id = '{one}'"));
+    let report = holds().await;
+    assert!(!report.holds && report.sentence.contains("its event was changed"), "{report:?}");
+    exchange(&theirs, &mine);
+    assert!(holds().await.holds);
+}

@@ -92,7 +92,8 @@ fn structured(rest: &[u8]) -> Option<Entry<'_>> {
     let (process, rest) = word(rest, 128)?;
     let (_, rest) = word(rest, 32)?;
     let instant = std::str::from_utf8(stamp).ok()?.parse().ok()?;
-    let text = behind_data(rest)?;
+    // rsyslog gives the text with the blank behind the tag of the older form: there are two of them then.
+    let text = behind_data(rest)?.trim_ascii_start();
     let text = text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text);
     let pid = super::super::line::digits(process);
     Some(Entry { stamp: Stamp::Instant(instant), host: name(host)?, program: name(program)?, pid, text })
@@ -138,6 +139,8 @@ mod tests {
             "<86>1 2026-11-23T08:20:50.123Z dome-east sshd 42 - - Accepted x: y",
             "<86>1 2026-11-23T08:20:50Z dome-east sshd 42 ID1 [a b=\"]\\\"\"][c] Accepted x: y",
             "1 2026-11-23T08:20:50Z dome-east sshd 42 - - \u{feff}Accepted x: y",
+            "<86>1 2026-11-23T08:20:50.123456+01:00 dome-east sshd 42 - -  Accepted x: y",
+            "<86>1 2026-11-23T08:20:50Z dome-east sshd 42 - [a b=\"c\"]  Accepted x: y",
         ] {
             assert_eq!(told(line), same, "{line}");
         }
