@@ -458,6 +458,7 @@ mod tests {
         let (recording, _armed, name) = recorder.begin(ABOUT, Timestamp::now(), CancellationToken::new()).await.unwrap();
         recording.typed(1, Bytes::from_static(b"l")).await;
         recording.output(1, Bytes::from_static(b"l")).await;
+        recording.output(1, Bytes::from_static(b"\r\nPassword: ")).await;
         recording.typed(1, Bytes::from_static(b"secret")).await;
         recording.frame(1, Frame::Closed(Some(0))).await;
         let info = recording.finish().await.unwrap();
@@ -467,7 +468,11 @@ mod tests {
             true
         })
         .unwrap();
-        assert_eq!(frames, [Frame::Input(b"l".to_vec()), Frame::Output(b"l".to_vec()), Frame::Hidden(6), Frame::Closed(Some(0))]);
+        let output = |text: &[u8]| Frame::Output(text.to_vec());
+        assert_eq!(
+            frames,
+            [Frame::Input(b"l".to_vec()), output(b"l"), output(b"\r\nPassword: "), Frame::Hidden(6), Frame::Closed(Some(0))]
+        );
         assert!(summary.complete);
         assert_eq!(summary.digest, info.digest);
     }
