@@ -322,6 +322,7 @@ pub enum ProgramState {
 /// What the service says to whoever is helped.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
+#[expect(clippy::large_enum_variant, reason = "it is made once a change, and sent at once")]
 pub enum ToVisited {
     /// How things stand.
     Standing {

@@ -36,8 +36,7 @@ async fn look(app: &App) -> HealthView {
     let log = app.log.is_writable();
     let (data, recordings) = (app.config.data.clone(), app.config.recordings());
     let (room, recorder) = tokio::task::spawn_blocking(move || {
-        let room = nix::sys::statvfs::statvfs(&data)
-            .is_ok_and(|s| u64::from(s.blocks_available()).saturating_mul(s.fragment_size()) >= LEAST_ROOM);
+        let room = nix::sys::statvfs::statvfs(&data).is_ok_and(|s| s.blocks_available().saturating_mul(s.fragment_size()) >= LEAST_ROOM);
         let probe = recordings.join(".probe");
         let written = std::fs::write(&probe, b"probe").is_ok();
         (room, std::fs::remove_file(&probe).is_ok() && written)

@@ -377,7 +377,9 @@ impl SftpFilter {
         }
         let (reads, writes) = (flags & flag::READ != 0, flags & flag::WRITE != 0);
         // OpenSSH's server takes what is neither as reading, and creates or truncates what is not opened for writing.
-        if !reads && !writes || flags & flag::CHANGES != 0 && !writes || flags & !(flag::READ | flag::WRITE | flag::CHANGES) != 0 {
+        let changes = flags & flag::CHANGES != 0;
+        let unknown = flags & !(flag::READ | flag::WRITE | flag::CHANGES) != 0;
+        if unknown || (!writes && (changes || !reads)) {
             return Ok(Verdict::Refuse(code::FAILURE, "a file is opened for reading, for writing, or both, and in no other way".into()));
         }
         let refused = match (reads && !self.rights.download, writes && !self.rights.upload) {
