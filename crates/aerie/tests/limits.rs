@@ -288,6 +288,12 @@ async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     let events =
         store.events(&aerie_store::EventFilter { kind: Some("session-ended".into()), limit: 5, ..Default::default() }).await.unwrap();
     assert!(events[0].body.contains("its recording reads up to"));
+    // What was written is bound to the log, as what it is.
+    let closed =
+        store.events(&aerie_store::EventFilter { kind: Some("recording-closed".into()), limit: 5, ..Default::default() }).await.unwrap();
+    assert_eq!(closed.len(), 1);
+    assert!(closed[0].body.contains(&summary.digest) && closed[0].body.contains("\"complete\":false"), "{}", closed[0].body);
+    assert_eq!(sessions[0].digest.as_deref(), Some(summary.digest.as_str()));
 
     // A recording that was cut or altered is told from this one.
     let bytes = std::fs::read(&written).unwrap();

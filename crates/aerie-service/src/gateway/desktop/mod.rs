@@ -285,13 +285,17 @@ impl Desktop {
         };
         if let Some(meeting) = &self.visit {
             meeting.end_session(self.id());
-            let (id, who) = (self.id(), self.person());
-            let over = crate::visits::change(&self.connection.app, &meeting.visit, |v, _, _| {
-                v.handle_session_over(id, who);
-                Ok(())
-            });
-            if let Err(e) = over.await {
-                tracing::warn!(error = %e, "a visit could not be told that a session is over");
+            // Where the person started the program meanwhile, it goes on where the film ended: they said so by starting it.
+            let goes_on = self.film && meeting.program().is_some();
+            if !goes_on {
+                let (id, who) = (self.id(), self.person());
+                let over = crate::visits::change(&self.connection.app, &meeting.visit, |v, _, _| {
+                    v.handle_session_over(id, who);
+                    Ok(())
+                });
+                if let Err(e) = over.await {
+                    tracing::warn!(error = %e, "a visit could not be told that a session is over");
+                }
             }
         }
         if let Err(e) = result {
