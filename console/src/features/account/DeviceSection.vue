@@ -68,9 +68,7 @@ const error = computed(() => end.error.value ?? endOthers.error.value ?? make.er
     <ul v-if="account.detail.tokens.length" class="divide-y divide-line border-y border-line">
       <li v-for="t in account.detail.tokens" :key="t.id" class="flex flex-wrap items-baseline gap-x-4 py-1.5">
         <span class="font-semibold">{{ t.name }}</span>
-        <span class="text-soft">{{
-          t.scopes.length ? t.scopes.join(", ") : "for nothing: make another one with what it is for"
-        }}</span>
+        <span class="text-soft">{{ t.scopes.length ? t.scopes.join(", ") : "no scopes, no access" }}</span>
         <span v-if="t.key" class="text-soft">signed requests only</span>
         <span class="ml-auto text-soft">used {{ ago(t.last_used) }}, until {{ t.expires.slice(0, 10) }}</span>
         <button class="button" :aria-label="`Withdraw ${t.name}`" @click="end.mutate(t.id)">Withdraw</button>

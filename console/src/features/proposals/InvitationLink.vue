@@ -8,15 +8,15 @@ defineProps<{ invitation: Invitation; name?: string }>();
 <template>
   <div class="mt-3 border-l-4 border-l-accent bg-sheet px-3 py-2" role="status" data-testid="invited">
     <template v-if="invitation.proposal">
-      {{ invitation.proposal.sentence }} A second administrator must agree: it waits under
+      {{ invitation.proposal.sentence }} A second administrator must agree. See
       <RouterLink to="/requests">Requests</RouterLink>.
     </template>
     <template v-else-if="invitation.mailed">
-      The link was mailed to {{ name ?? invitation.person }}: it is good once, until
+      The invitation was mailed to {{ name ?? invitation.person }}. The link works once, until
       {{ invitation.expires.slice(0, 16).replace("T", " ") }} UTC.
     </template>
     <template v-else>
-      Hand this link to {{ name ?? invitation.person }}: it is good once, until
+      Hand this link to {{ name ?? invitation.person }}. It works once, until
       {{ invitation.expires.slice(0, 16).replace("T", " ") }} UTC.
       <code class="mt-1 block break-all" data-testid="invitation">{{ invitation.link }}</code>
     </template>

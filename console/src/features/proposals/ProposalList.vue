@@ -45,7 +45,7 @@ const link = computed(() => agree.data.value?.link);
       <li v-for="p in all" :key="p.id" class="sheet border-l-4 border-l-wait px-4 py-3" data-testid="proposal">
         <p>{{ p.sentence }}</p>
         <p class="mt-1 text-[0.9rem] text-soft">
-          Proposed by {{ p.by }} {{ ago(p.at) }}; void from {{ p.expires.slice(0, 16).replace("T", " ") }} UTC on.
+          Proposed by {{ p.by }} {{ ago(p.at) }}; expires {{ p.expires.slice(0, 16).replace("T", " ") }} UTC.
           <template v-if="administers && p.by === me?.person">Another administrator must agree.</template>
         </p>
         <span v-if="administers" class="mt-2 flex gap-3">
