@@ -1094,3 +1094,26 @@ async fn screenshots() {
         d.quit().await.unwrap();
     }
 }
+
+#[tokio::test]
+async fn every_page_of_the_navigation_opens_for_each_role() {
+    for person in ["lena", "sunniva"] {
+        let d = browser(400, 800, false).await;
+        sign_in(&d, person).await;
+        let links = d.query(By::Css("nav[aria-label=Main] a")).all_from_selector_required().await.unwrap();
+        let mut pages = vec![];
+        for link in links {
+            pages.push(link.attr("href").await.unwrap().unwrap());
+        }
+        assert!(pages.len() >= 6, "{person}: {pages:?}");
+        // The page that one comes to first is one of them.
+        let first = d.current_url().await.unwrap().path().to_string();
+        assert!(pages.contains(&first), "{person}: {first}");
+        for page in &pages {
+            goto(&d, page).await;
+            find(&d, "h1").await;
+            assert!(d.find_all(By::Css("[role=alert]")).await.unwrap().is_empty(), "{person} {page}");
+        }
+        d.quit().await.unwrap();
+    }
+}
