@@ -124,6 +124,13 @@ fn event_of(message: &str) -> (u64, String) {
     (event["seq"].as_u64().unwrap(), aerie_core::evidence::hex(&leaf_hash(entry.text)))
 }
 
+/// Takes the events that came; true where there was one.
+fn take_all(messages: &mut mpsc::UnboundedReceiver<String>, seen: &mut Vec<(u64, String)>) -> bool {
+    let before = seen.len();
+    seen.extend(std::iter::from_fn(|| messages.try_recv().ok()).map(|m| event_of(&m)));
+    seen.len() > before
+}
+
 #[tokio::test]
 async fn every_event_reaches_the_collector_in_order_also_those_of_the_time_when_it_was_away() {
     let here = Here::start(RULES, async |_| ()).await;
@@ -138,10 +145,14 @@ async fn every_event_reaches_the_collector_in_order_also_those_of_the_time_when_
     here.set("forward-to", &format!("tls://localhost:{}", at.port())).await;
     until("a failure", async || (!here.admin().now().await.unwrap().backlog.forwarding_failure.is_empty()).then_some(())).await;
     here.set("forward-authority", &pem).await;
-    let mut seen = vec![event_of(&messages.recv().await.unwrap())];
-    while !messages.is_empty() || here.admin().now().await.unwrap().backlog.forwarding != Some(0) {
-        seen.push(event_of(&messages.recv().await.unwrap()));
-    }
+    let mut seen = vec![];
+    until("all that waits", async || {
+        take_all(&mut messages, &mut seen);
+        // What is counted as sent may come after it was received.
+        let nothing_waits = here.admin().now().await.unwrap().backlog.forwarding == Some(0);
+        (nothing_waits && !take_all(&mut messages, &mut seen) && !seen.is_empty()).then_some(())
+    })
+    .await;
     assert_eq!(here.admin().now().await.unwrap().backlog.forwarding_failure, "");
     // Away: what happens meanwhile waits on the disk, and the service may stop.
     drop(collector);
@@ -156,9 +167,11 @@ async fn every_event_reaches_the_collector_in_order_also_those_of_the_time_when_
     let here = Here { service: Service::start(config).await.unwrap(), directory };
     let (_collector, mut messages) = Collector::start(at, acceptor).await;
     let last = here.admin().log(&ListQuery { limit: Some(1), ..ListQuery::default() }).await.unwrap().items[0].seq;
-    while seen.last().is_none_or(|(seq, _)| *seq < last) {
-        seen.push(event_of(&messages.recv().await.unwrap()));
-    }
+    until("the last event", async || {
+        take_all(&mut messages, &mut seen);
+        seen.last().is_some_and(|(seq, _)| *seq >= last).then_some(())
+    })
+    .await;
     let first = seen[0].0;
     // Some come twice; taken once each, none is missing, and each is the very leaf of the log.
     seen.sort();

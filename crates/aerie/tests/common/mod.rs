@@ -11,7 +11,7 @@ use aerie::demo::people::People;
 use aerie_client::{Client, SessionQuery};
 use std::io::{BufRead as _, BufReader};
 use std::process::{Child, ChildStdin, Command, Stdio};
-use std::sync::OnceLock;
+use std::sync::{Once, OnceLock};
 use std::time::Duration;
 
 /// The program.
@@ -24,8 +24,24 @@ pub struct World {
     _demo: Child,
 }
 
+/// How long the tests of one file may take together; the longest take four minutes.
+const LONGEST: Duration = Duration::from_secs(15 * 60);
+
+/// Ends the tests of this file where one of them hangs: the runner has said by then which one goes on.
+pub fn bounded() {
+    static WATCH: Once = Once::new();
+    WATCH.call_once(|| {
+        std::thread::spawn(|| {
+            std::thread::sleep(LONGEST);
+            eprintln!("The tests of this file did not end within {LONGEST:?}: one of those that run \"for over 60 seconds\" hangs.");
+            std::process::exit(101);
+        });
+    });
+}
+
 /// The demo of this file.
 pub fn world() -> &'static World {
+    bounded();
     static WORLD: OnceLock<World> = OnceLock::new();
     WORLD.get_or_init(|| {
         aerie_client::provide_tls();

@@ -58,6 +58,7 @@ impl Own {
 
     /// The data directory of such a service, which does not run yet.
     pub async fn prepared(rules: &str, people: &[(&str, &str, &str)]) -> tempfile::TempDir {
+        super::bounded();
         aerie_client::provide_tls();
         let directory = tempfile::tempdir().unwrap();
         let keys = Keys::load(directory.path()).unwrap();
