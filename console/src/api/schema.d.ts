@@ -3355,6 +3355,8 @@ export interface components {
              * @description People × machines × capabilities.
              */
             size: number;
+            /** @description Where forwarded ports lead; none where that is the machine itself, and for other capabilities. */
+            to?: string | null;
             /** @description `gains`, `easier`, `loses`, `harder` or `different`. */
             turn: string;
             /** @description When. */
@@ -5230,6 +5232,8 @@ export interface components {
             from: string;
             /** @description When, within the span of time looked at: begin and end, in milliseconds since the epoch. */
             spans: number[][];
+            /** @description Where forwarded ports lead, in words; none where that is the machine itself, and for other capabilities. */
+            to?: string | null;
             /** @description When, in words. */
             when: string;
         };
@@ -13038,6 +13042,8 @@ export interface operations {
                 at?: string | null;
                 /** @description Account on the machine. */
                 account?: string | null;
+                /** @description Where a forwarded port leads, `host:port`; for `forward` alone. */
+                target?: string | null;
                 /** @description From which address. */
                 from?: string | null;
                 /** @description Factors taken as proved just then: words, separated by commas. */

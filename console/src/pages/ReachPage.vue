@@ -28,6 +28,7 @@ const machine = asked("machine");
 const people = asked("people");
 const machines = asked("machines");
 const capability = asked("capability");
+const target = asked("target");
 const rows = computed<string>({
   get: () => String(route.query.rows ?? "group"),
   set: (v) => void router.replace({ query: { ...route.query, rows: v } }),
@@ -72,12 +73,19 @@ const matrix = useQuery({
     ),
 });
 const why = useQuery({
-  queryKey: ["why", person, machine, capability],
+  queryKey: ["why", person, machine, capability, target],
   enabled: computed(() => !!person.value && !!machine.value),
   queryFn: async () =>
     unwrap(
       await api.GET("/api/v1/why", {
-        params: { query: { person: person.value, machine: machine.value, capability: capability.value || "shell" } },
+        params: {
+          query: {
+            person: person.value,
+            machine: machine.value,
+            capability: capability.value || "shell",
+            target: capability.value === "forward" ? some(target.value) : undefined,
+          },
+        },
       }),
     ),
 });
@@ -127,6 +135,10 @@ function choose(row: string, column: string) {
         <option value="">any</option>
         <option v-for="c in CAPABILITIES" :key="c" :value="c">{{ c }}</option>
       </select>
+    </label>
+    <label v-if="capability === 'forward' && person && machine"
+      ><span class="label">Target</span>
+      <input v-model.lazy="target" class="field mono w-44" placeholder="localhost:5432" name="target" />
     </label>
     <template v-if="whole">
       <label

@@ -344,6 +344,8 @@ pub struct WhyQuery {
     pub at: Option<jiff::Timestamp>,
     /// Account on the machine.
     pub account: Option<String>,
+    /// Where a forwarded port leads, `host:port`; for `forward` alone.
+    pub target: Option<String>,
     /// From which address.
     pub from: Option<String>,
     /// Factors taken as proved just then: words, separated by commas.

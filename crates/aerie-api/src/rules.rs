@@ -122,6 +122,8 @@ pub struct ChangeView {
     pub capabilities: Vec<String>,
     /// Under which account; none for any that no rule names.
     pub account: Option<String>,
+    /// Where forwarded ports lead; none where that is the machine itself, and for other capabilities.
+    pub to: Option<String>,
     /// From where.
     pub from: String,
     /// When.
@@ -296,6 +298,8 @@ pub struct PermissionView {
     pub capabilities: Vec<String>,
     /// Under which account; none for any that no rule names.
     pub account: Option<String>,
+    /// Where forwarded ports lead, in words; none where that is the machine itself, and for other capabilities.
+    pub to: Option<String>,
     /// From where, in words.
     pub from: String,
     /// When, in words.

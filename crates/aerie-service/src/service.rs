@@ -10,6 +10,7 @@ use crate::gateway::{self, Desktops};
 use crate::identity::Identity;
 use crate::keys::{KeyError, Keys};
 use crate::machines::Inventory;
+use crate::machines::neighbours::Neighbours;
 use crate::places::Places;
 use crate::reach::ReachCache;
 use crate::recorder::RecentReads;
@@ -97,6 +98,7 @@ pub(crate) struct App {
     pub(crate) inventory: Inventory,
     pub(crate) vault: Vault,
     pub(crate) asking: Asking,
+    pub(crate) neighbours: Neighbours,
     pub(crate) forwarding: Forwarding,
     /// Where lines of logs go to that come in by themselves.
     pub(crate) arriving: tokio::sync::OnceCell<tokio::sync::mpsc::Sender<crate::audit::live::Arrived>>,
@@ -317,6 +319,7 @@ impl Service {
             inventory: Inventory::default(),
             vault: Vault::default(),
             asking: Asking::load(&store, Timestamp::now()).await?,
+            neighbours: Neighbours::default(),
             forwarding: Forwarding::default(),
             greeting: Places::new(MOST_GREETING, MOST_GREETING_FROM_ONE),
             updates: broadcast::channel(64).0,

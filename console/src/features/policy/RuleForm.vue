@@ -86,6 +86,19 @@ function save() {
               >
             </div>
           </fieldset>
+          <label v-if="form.capabilities.includes('forward')" class="col-span-2 block"
+            ><span class="label">Targets of forwarded ports</span>
+            <input
+              v-model="form.targets"
+              class="field mono w-full"
+              name="targets"
+              :placeholder="
+                form.effect === 'allow'
+                  ? 'the machine itself, or localhost:5432, 10.20.0.0/16:443'
+                  : 'all, or localhost:5432, 10.20.0.0/16:443'
+              "
+            />
+          </label>
           <label class="block"
             ><span class="label">Accounts on the machine</span>
             <input v-model="form.accounts" class="field mono w-full" name="accounts" placeholder="operator" />

@@ -25,6 +25,7 @@ export interface Form {
   machines: string;
   capabilities: string[];
   accounts: string;
+  targets: string;
   hours: string;
   from: string;
   first_day: string;
@@ -49,6 +50,7 @@ export function blank(): Form {
     machines: "",
     capabilities: [],
     accounts: "",
+    targets: "",
     hours: "",
     from: "",
     first_day: "",
@@ -85,6 +87,7 @@ export function fromRule(rule: RuleCard): Form {
     machines: text(f.machines),
     capabilities: list(f.capabilities),
     accounts: list(f.accounts).join(" "),
+    targets: list(f.targets).join(", "),
     hours: text(f.hours),
     from: list(f.from).join(", "),
     first_day: text(f.first_day),
@@ -113,6 +116,7 @@ export function fieldsOf(form: Form, rule?: RuleCard): Fields {
     machines: some(form.machines),
     capabilities: several(form.capabilities),
     accounts: several(words(form.accounts)),
+    targets: form.capabilities.includes("forward") ? several(words(form.targets)) : null,
     hours: some(form.hours),
     from: several(words(form.from)),
     first_day: some(form.first_day),
@@ -151,6 +155,8 @@ export function sentenceOf(form: Form): string {
     : form.effect === "allow"
       ? "nothing yet"
       : "everything";
+  const ports = words(form.targets).join(", ");
+  const to = form.capabilities.includes("forward") ? `, ports to ${ports || "the machine itself"}` : "";
   const when = form.hours ? ` in the hours ${form.hours}` : "";
   const accounts = form.accounts ? ` as ${words(form.accounts).join(" or ")}` : "";
   const verb = {
@@ -159,5 +165,5 @@ export function sentenceOf(form: Form): string {
     require: "must meet the demands below for",
     never: "can never come to use",
   }[form.effect];
-  return `${who} ${verb} ${what} on ${where}${accounts}${when}.`;
+  return `${who} ${verb} ${what} on ${where}${accounts}${to}${when}.`;
 }

@@ -55,7 +55,9 @@ const demands = (p: Permission) => p.demands.map((d) => d.join(", ")).filter(Boo
         <tbody>
           <tr v-for="(p, i) in e.permissions" :key="i" class="border-t border-line align-top [&>td]:py-1.5 [&>td]:pr-4">
             <td class="w-[24%]">
-              {{ p.capabilities.join(", ") }} <span class="whitespace-nowrap text-soft">as {{ account(p) }}</span>
+              {{ p.capabilities.join(", ") }}
+              <span v-if="p.to" class="break-words">to {{ p.to }}</span>
+              <span class="whitespace-nowrap text-soft">as {{ account(p) }}</span>
             </td>
             <td class="w-[38%]">
               <WeekStrip :from="Date.parse(reach.from)" :to="Date.parse(reach.to)" :spans="p.spans" :zone="zone" />

@@ -37,6 +37,7 @@ fn wrong(policy: &Policy, case: &Case, capability: Capability, at: Timestamp) ->
             approved_by: &approved_by,
             ticket: case.ticket.as_deref(),
             reason: case.reason,
+            target: case.target.as_ref(),
             ..Facts::default()
         },
     };

@@ -139,6 +139,17 @@ fn accounts_within(inner: &Rule, outer: &Rule) -> bool {
     any(outer) || (!any(inner) && inner.accounts.iter().all(|a| outer.accounts.contains(a)))
 }
 
+/// Whether the targets of the first are those of the second, as far as one of them speaks of ports.
+fn targets_within(inner: &Rule, outer: &Rule) -> bool {
+    match (inner.effect, outer.effect) {
+        _ if !inner.capabilities.contains(Capability::Forward) => true,
+        (Effect::Allow, Effect::Allow) => inner.targets.given_by(&outer.targets),
+        // A name that is allowed may be an address that is forbidden; only what forbids all surely forbids it.
+        (Effect::Allow, _) => outer.targets.is_unsaid(),
+        (_, _) => inner.targets.within(&outer.targets),
+    }
+}
+
 /// Another rule that makes this one needless or void.
 fn covered(policy: &Policy, rule: &Rule, rules: &Rules, at: usize) -> Option<Diagnostic> {
     let one = rule.capabilities.iter().next()?;
@@ -147,6 +158,7 @@ fn covered(policy: &Policy, rule: &Rule, rules: &Rules, at: usize) -> Option<Dia
         let Some(other) = policy.document().rules.get(other_at) else { continue };
         let fits = rule.capabilities.within(other.capabilities)
             && accounts_within(rule, other)
+            && targets_within(rule, other)
             && gate_within(gate(rule), gate(other))
             && (other.from.is_anywhere() || other.from == rule.from)
             && rules.within(at, other_at);

@@ -1,14 +1,15 @@
 //! What changes between two policies (or the same rules over two directories): exactly who gains and loses what, where and
 //! when, and which demands become weaker or stronger.
 
-use super::capability::Capabilities;
+use super::capability::{Capabilities, Capability};
 use super::compile::Policy;
 use super::demand::Demands;
 use super::reach::spans_of;
 use super::space::{
     Account, Class, Interval, Line, Moment, Origin, Profile, Reachable, Situation, Space, Timeline, common, machine_classes, moments,
-    origins_of, people_classes, situation, together,
+    origins_of, people_classes, situation, targets_of, together,
 };
+use super::target::{Destination, destinations_of};
 use crate::wording;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -59,6 +60,8 @@ pub struct Change {
     pub capabilities: Capabilities,
     /// Account on the machine; none for any that no rule names.
     pub account: Option<Arc<str>>,
+    /// Where forwarded ports may lead, in words; none where that is the machine itself, and for other capabilities.
+    pub to: Option<Arc<str>>,
     /// From where, in words.
     pub from: Arc<str>,
     /// When, in words.
@@ -127,6 +130,7 @@ impl Comparison {
 struct Delta {
     turn: Turn,
     account: Account,
+    destination: Option<Arc<Destination>>,
     origin: Arc<Origin>,
     when: u32,
     before: u32,
@@ -138,7 +142,8 @@ struct Delta {
 type Spoken = Vec<Vec<String>>;
 
 type Origins = Arc<[Arc<Origin>]>;
-type Profiles = HashMap<(Situation, Origins), Arc<Profile>>;
+type Destinations = Arc<[Arc<Destination>]>;
+type Profiles = HashMap<(Situation, Origins, Destinations), Arc<Profile>>;
 
 struct Joint<'p> {
     policies: [&'p Policy; 2],
@@ -241,15 +246,18 @@ impl<'p> Joint<'p> {
 
     fn deltas(&mut self, [a, b]: &[Situation; 2], windows: [Interval; 2]) -> Vec<Delta> {
         let origins = self.origins(a, b);
-        let (first, second) = (self.profile(0, a, &origins), self.profile(1, b, &origins));
+        let named = [targets_of(self.policies[0], &a.0), targets_of(self.policies[1], &b.0)].concat();
+        let destinations: Destinations = destinations_of(&named).into_iter().map(Arc::new).collect();
+        let (first, second) = (self.profile(0, a, &origins, &destinations), self.profile(1, b, &origins, &destinations));
         let joint = self.timeline(&first.timeline, &second.timeline, windows);
         let mut found: Vec<Delta> = vec![];
         for origin in origins.iter() {
             let here = |p: &'_ Profile| -> Vec<Line> { p.lines.iter().filter(|l| l.origin == *origin).cloned().collect() };
             let (old, new) = (here(&first), here(&second));
             for account in first.accounts.iter().chain(&second.accounts).collect::<BTreeSet<_>>() {
-                for capability in Capabilities::all().iter() {
-                    let (was, is) = (answering(&first, &old, account, capability), answering(&second, &new, account, capability));
+                for (capability, to) in uses(&destinations) {
+                    let asked = (account, capability, to);
+                    let (was, is) = (answering(&first, &old, asked), answering(&second, &new, asked));
                     if was.is_none() && is.is_none() {
                         continue;
                     }
@@ -277,6 +285,7 @@ impl<'p> Joint<'p> {
                         let delta = Delta {
                             turn,
                             account: account.clone(),
+                            destination: to.cloned(),
                             origin: origin.clone(),
                             when,
                             before,
@@ -303,7 +312,7 @@ impl<'p> Joint<'p> {
         found
     }
 
-    fn profile(&mut self, which: usize, situation: &Situation, origins: &Origins) -> Arc<Profile> {
+    fn profile(&mut self, which: usize, situation: &Situation, origins: &Origins, destinations: &Destinations) -> Arc<Profile> {
         let (Some(known), Some(space)) = (self.profiles.get_mut(which), self.spaces.get_mut(which)) else {
             return Arc::new(Profile {
                 timeline: Arc::new(Timeline { gates: Box::new([]), moments: vec![] }),
@@ -312,11 +321,11 @@ impl<'p> Joint<'p> {
                 origins: 0,
             });
         };
-        let key = (situation.clone(), origins.clone());
+        let key = (situation.clone(), origins.clone(), destinations.clone());
         if let Some(profile) = known.get(&key) {
             return profile.clone();
         }
-        let profile = Arc::new(space.profile(situation, origins));
+        let profile = Arc::new(space.profile(situation, origins, destinations));
         known.insert(key, profile.clone());
         profile
     }
@@ -411,6 +420,7 @@ impl<'p> Joint<'p> {
             machines,
             capabilities: delta.capabilities,
             account: delta.account.name(),
+            to: delta.destination.as_ref().map(|d| d.text.clone()),
             from: delta.origin.text.clone(),
             when,
             first: spans.first().and_then(|s| Timestamp::from_second(s.0).ok()).unwrap_or(Timestamp::MIN),
@@ -449,9 +459,20 @@ fn join_origins(deltas: Vec<Delta>, all: usize) -> Vec<Delta> {
 }
 
 /// The answer for an account and capability by moment; an account that this side does not tell apart is any other.
-fn answering(side: &Profile, lines: &[Line], account: &Account, capability: super::Capability) -> Option<Vec<u32>> {
+fn answering(side: &Profile, lines: &[Line], (account, capability, to): Asked<'_>) -> Option<Vec<u32>> {
     let wanted = if side.accounts.contains(account) { account } else { &Account::Other };
-    lines.iter().find(|l| l.account == *wanted && l.capabilities.contains(capability)).map(|l| l.by_moment.clone())
+    let fits = |l: &&Line| l.account == *wanted && l.capabilities.contains(capability) && l.destination.as_ref() == to;
+    lines.iter().find(fits).map(|l| l.by_moment.clone())
+}
+
+type Asked<'a> = (&'a Account, Capability, Option<&'a Arc<Destination>>);
+
+/// Every capability, and of forwarded ports every target that is told apart.
+fn uses(destinations: &[Arc<Destination>]) -> impl Iterator<Item = (Capability, Option<&Arc<Destination>>)> {
+    Capability::ALL.into_iter().flat_map(move |capability| {
+        let apart = if capability == Capability::Forward { destinations } else { &[] };
+        apart.iter().map(Some).chain(apart.is_empty().then_some(None)).map(move |to| (capability, to))
+    })
 }
 
 /// Rows with the same columns are put together.

@@ -3,7 +3,8 @@
 use super::capability::{Capability, Factor, Factors, Postures};
 use super::compile::Policy;
 use super::demand::{Demands, Facts, Missing};
-use super::document::{Effect, Rule};
+use super::document::{Effect, Rule, WORK, are_of_sight};
+use super::target::ForwardTarget;
 use jiff::{SignedDuration, Timestamp};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -25,6 +26,13 @@ pub struct Request<'a> {
     pub from: Option<IpAddr>,
     /// What else is known.
     pub facts: Facts<'a>,
+}
+
+impl<'a> Request<'a> {
+    /// Where the port leads that is to be forwarded; none for other capabilities, and where it is not said.
+    pub fn target(&self) -> Option<&'a ForwardTarget> {
+        self.facts.target.filter(|_| self.capability == Capability::Forward)
+    }
 }
 
 /// The answer.
@@ -85,6 +93,10 @@ pub enum Refusal {
     Account,
     /// The rule's days are over or have not come.
     Days,
+    /// The rule gives ports that lead elsewhere only.
+    Target,
+    /// Sessions there are recorded, and no rule names the port.
+    UnnamedPort,
     /// The rule gives it from other addresses only.
     Address,
     /// The rule gives it at other hours only.
@@ -118,12 +130,13 @@ impl From<&Rule> for RuleRef {
 ///
 /// ```compile_fail
 /// // There is no other way to come by one.
-/// let forged = aerie_core::policy::AccessGranted { grant: todo!(), capability: todo!(), holds_until: None };
+/// let forged = aerie_core::policy::AccessGranted { grant: todo!(), capability: todo!(), target: None, holds_until: None };
 /// ```
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AccessGranted {
     grant: Grant,
     capability: Capability,
+    target: Option<ForwardTarget>,
     holds_until: Option<Timestamp>,
 }
 
@@ -138,6 +151,19 @@ impl AccessGranted {
         self.capability
     }
 
+    /// Where the port leads that may be forwarded; none for other capabilities.
+    pub fn target(&self) -> Option<&ForwardTarget> {
+        self.target.as_ref()
+    }
+
+    /// The grant, with what another one demands besides: what is reached through a machine obeys the rules of both.
+    #[must_use]
+    pub fn and(mut self, other: &AccessGranted) -> Self {
+        self.grant.demands.add(&other.grant.demands);
+        self.holds_until = [self.holds_until, other.holds_until].into_iter().flatten().min();
+        self
+    }
+
     /// When the decision must be made again.
     pub fn holds_until(&self) -> Option<Timestamp> {
         self.holds_until
@@ -149,7 +175,8 @@ impl Decision {
     pub fn granted(&self, request: &Request<'_>) -> Option<AccessGranted> {
         match &self.outcome {
             Outcome::Granted(grant) => {
-                Some(AccessGranted { grant: grant.clone(), capability: request.capability, holds_until: self.holds_until })
+                let target = request.target().cloned();
+                Some(AccessGranted { grant: grant.clone(), capability: request.capability, target, holds_until: self.holds_until })
             }
             Outcome::Unmet { .. } | Outcome::Refused(_) => None,
         }
@@ -172,10 +199,17 @@ pub(super) struct Counting<'p> {
     pub(super) allows: Vec<&'p Rule>,
     pub(super) forbids: Vec<&'p Rule>,
     pub(super) requires: Vec<&'p Rule>,
+    /// Rules demand that what is done there is recorded: a port behind which a shell may listen is no way around it.
+    pub(super) in_sight: bool,
 }
 
 impl<'p> Counting<'p> {
-    pub(super) fn add(&mut self, rule: &'p Rule) {
+    /// Takes a rule for a question about this capability.
+    pub(super) fn add(&mut self, rule: &'p Rule, capability: Capability) {
+        self.in_sight |= capability == Capability::Forward && rule.demands_sight();
+        if !rule.capabilities.contains(capability) {
+            return;
+        }
         match rule.effect {
             Effect::Allow => self.allows.push(rule),
             Effect::Forbid => self.forbids.push(rule),
@@ -186,15 +220,32 @@ impl<'p> Counting<'p> {
 
     /// What the rules make of one `allow` under one account. Every question of Aerie comes here: the gate, the map of who
     /// reaches what, the comparison, the guardrails.
-    pub(super) fn way(&self, allow: &'p Rule, account: &str, machine: Postures) -> Result<Way<'p>, (Refusal, Option<&'p Rule>)> {
-        if let Some(forbid) = self.forbids.iter().filter(|r| r.concerns_account(account)).min_by_key(|r| &r.name) {
+    pub(super) fn way(
+        &self,
+        allow: &'p Rule,
+        account: &str,
+        machine: Postures,
+        target: Option<&ForwardTarget>,
+    ) -> Result<Way<'p>, (Refusal, Option<&'p Rule>)> {
+        if !allow.concerns_target(target) {
+            return Err((Refusal::Target, Some(allow)));
+        }
+        let concerned = |r: &&&Rule| r.concerns_account(account) && r.concerns_target(target);
+        if let Some(forbid) = self.forbids.iter().filter(concerned).min_by_key(|r| &r.name) {
             return Err((Refusal::Forbidden, Some(forbid)));
         }
-        let added: Vec<&Rule> = self.requires.iter().filter(|r| r.concerns_account(account)).copied().collect();
+        let added: Vec<&Rule> = self.requires.iter().filter(concerned).copied().collect();
         let mut demands = allow.demands.clone();
         added.iter().for_each(|r| demands.add(&r.demands));
         if allow.emergency {
             demands.in_emergency();
+        }
+        if let Some(target) = target
+            && (self.in_sight || are_of_sight(demands.recording))
+            && !target.is_registered()
+            && !allow.targets.name_port_of(target)
+        {
+            return Err((Refusal::UnnamedPort, Some(allow)));
         }
         if !demands.posture.within(machine) {
             let cause = std::iter::once(allow).chain(added).filter(|r| !r.demands.posture.within(machine)).min_by_key(|r| &r.name);
@@ -255,7 +306,7 @@ impl Policy {
         for at in self.common(person_at, machine_at, request.capability, true) {
             let Some(rule) = self.document.rules.get(at) else { continue };
             match clock.misses(at, request.from) {
-                None => counting.add(rule),
+                None => counting.add(rule, request.capability),
                 Some(miss) => nearer(&mut nearest, (miss, Some(rule))),
             }
         }
@@ -266,7 +317,15 @@ impl Policy {
         for at in self.common(person_at, machine_at, request.capability, false) {
             let Some(rule) = self.document.rules.get(at) else { continue };
             if clock.misses(at, request.from).is_none() {
-                counting.add(rule);
+                counting.add(rule, request.capability);
+            }
+        }
+        if request.target().is_some() {
+            for at in WORK.iter().flat_map(|c| [true, false].map(|allows| self.common(person_at, machine_at, *c, allows))).flatten() {
+                let Some(rule) = self.document.rules.get(at).filter(|r| !r.capabilities.contains(Capability::Forward)) else { continue };
+                if clock.misses(at, request.from).is_none() {
+                    counting.add(rule, request.capability);
+                }
             }
         }
         let mut best: Option<Candidate<'_>> = None;
@@ -292,7 +351,7 @@ impl Policy {
         let posture = machine.map_or(Postures::NONE, |m| m.postures());
         let mut why = (Refusal::Account, Some(rule));
         for account in offered(rule, machine.map_or(&[][..], |m| &m.accounts), request.account) {
-            match counting.way(rule, &account, posture) {
+            match counting.way(rule, &account, posture, request.target()) {
                 Err(against) => why = against,
                 // Whoever is in already stays in; and what they do there may be overseen.
                 Ok(_)

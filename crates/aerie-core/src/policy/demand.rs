@@ -1,6 +1,7 @@
 //! What rules demand before and during a session, what is known of it, and what is missing.
 
 use super::capability::{Consent, Factor, Factors, Postures, Tracks};
+use super::target::ForwardTarget;
 use jiff::{SignedDuration, Timestamp};
 
 /// What rules demand. Demands combine to the strictest: see [`Demands::add`].
@@ -187,6 +188,8 @@ pub struct Facts<'a> {
     pub ticket: Option<&'a str>,
     /// A reason was given.
     pub reason: bool,
+    /// Where a forwarded port leads; none asks whether one may lead anywhere.
+    pub target: Option<&'a ForwardTarget>,
     /// The person's own device is known to be managed.
     pub managed_device: bool,
     /// Other sessions that the person has open.

@@ -1,5 +1,6 @@
 use super::demand::Demands;
-use super::{Capabilities, Factors, Outcome};
+use super::target::{ForwardTarget, Targets};
+use super::{Capabilities, Capability, Factors, Outcome, Track, Tracks};
 use crate::directory::selector::Selector;
 use jiff::civil::{Date, Time};
 use jiff::{Timestamp, tz::TimeZone};
@@ -62,6 +63,14 @@ impl Effect {
     }
 }
 
+/// Capabilities by which somebody works on a machine in a way that can be looked at later.
+pub(super) const WORK: [Capability; 4] = [Capability::Shell, Capability::Exec, Capability::View, Capability::Control];
+
+/// Whether any of these tracks is one that a forwarded port cannot fill.
+pub(super) fn are_of_sight(tracks: Tracks) -> bool {
+    !tracks.both(Tracks::of([Track::Terminal, Track::Input, Track::Screen])).is_empty()
+}
+
 /// One rule.
 #[derive(Debug, Clone)]
 pub struct Rule {
@@ -83,6 +92,8 @@ pub struct Rule {
     pub capabilities: Capabilities,
     /// Accounts on the machine; `*` for any. Empty means any, but for `allow`, which must name them.
     pub accounts: Vec<Arc<str>>,
+    /// Where forwarded ports may lead. Where it names none, an `allow` gives the machine itself, and the others mean all.
+    pub targets: Targets,
     /// Index into [`Document::hours`]; none means always.
     pub hours: Option<usize>,
     /// Addresses to come from.
@@ -101,6 +112,22 @@ impl Rule {
     /// Whether it speaks of this account.
     pub fn concerns_account(&self, account: &str) -> bool {
         self.accounts.is_empty() || self.accounts.iter().any(|a| &**a == "*" || &**a == account)
+    }
+
+    /// Whether it speaks of a port that leads there; of one that leads anywhere, where none is given.
+    pub(super) fn concerns_target(&self, target: Option<&ForwardTarget>) -> bool {
+        match (self.effect, target) {
+            (Effect::Allow, None) => true,
+            (Effect::Allow, Some(target)) => self.targets.give(target),
+            (Effect::Forbid | Effect::Require | Effect::Never, Some(target)) => self.targets.concern(target),
+            (Effect::Forbid | Effect::Require | Effect::Never, None) => self.targets.are_all(),
+        }
+    }
+
+    /// Whether it demands that what is done and seen on the machine is recorded.
+    pub(super) fn demands_sight(&self) -> bool {
+        let demands = matches!(self.effect, Effect::Allow | Effect::Require) && !self.emergency;
+        demands && WORK.iter().any(|c| self.capabilities.contains(*c)) && are_of_sight(self.demands.recording)
     }
 }
 
@@ -143,6 +170,8 @@ pub struct Case {
     pub capabilities: Capabilities,
     /// Account on the machine.
     pub account: Option<String>,
+    /// Where a forwarded port leads.
+    pub target: Option<ForwardTarget>,
     /// When.
     pub at: CaseTime,
     /// From which address.

@@ -23,13 +23,14 @@ pub enum EditError {
 }
 
 /// Keys in the order in which a new rule is written.
-const ORDER: [&str; 23] = [
+const ORDER: [&str; 24] = [
     "name",
     "note",
     "people",
     "machines",
     "capabilities",
     "accounts",
+    "targets",
     "hours",
     "from",
     "first_day",

@@ -84,6 +84,7 @@ impl Policy {
         }
         found.extend(self.other_addresses(request));
         found.extend(self.other_accounts(request));
+        found.extend(self.other_targets(request));
         found.extend(self.other_groups(request));
         found.extend(self.without_rule(request));
         if let Some(other) = self.other_capabilities(request) {
@@ -113,6 +114,22 @@ impl Policy {
         let accounts: Vec<Arc<str>> = self.allows(request).flat_map(|r| r.accounts.clone()).filter(|a| &**a != "*").collect();
         let open = accounts.into_iter().find(|a| Some(&**a) != request.account && self.is_open(&Request { account: Some(a), ..*request }));
         open.map(|a| format!("as {a}"))
+    }
+
+    fn other_targets(&self, request: &Request<'_>) -> Option<String> {
+        request.target()?;
+        let targets: Vec<&super::Targets> = self.allows(request).map(|r| &r.targets).collect();
+        let itself = super::ForwardTarget::itself(1);
+        let told = super::target::destinations_of(&targets);
+        let open = |target: &super::ForwardTarget| {
+            self.is_open(&Request { facts: super::Facts { target: Some(target), ..request.facts }, ..*request })
+        };
+        let named: Vec<&str> = told.iter().filter(|d| d.example().is_some_and(|e| open(&e))).map(|d| &*d.text).take(3).collect();
+        match (told.is_empty(), named.is_empty()) {
+            (false, false) => Some(format!("to {}", wording::list(&named))),
+            (true, _) if open(&itself) => Some("to the machine itself".into()),
+            (true | false, _) => None,
+        }
     }
 
     fn other_capabilities(&self, request: &Request<'_>) -> Option<String> {

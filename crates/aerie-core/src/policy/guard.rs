@@ -3,13 +3,14 @@
 
 use super::capability::Capability;
 use super::compile::Policy;
-use super::decide::{Counting, Request, RuleRef};
+use super::decide::{Request, RuleRef};
 use super::demand::Facts;
 use super::document::{Effect, Guard, Place, Sources};
 use super::space::{
-    Account, Active, Class, Interval, Origin, Reachable, Space, accounts_of, alternatives, common, machine_classes, origins_of,
-    people_classes, shared,
+    Account, Active, Class, Interval, Origin, Reachable, Space, accounts_of, alternatives, common, counting, machine_classes, origins_of,
+    people_classes, shared, target_of, targets_of,
 };
+use super::target::{Destination, ForwardTarget, destinations_of};
 use jiff::Timestamp;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -29,12 +30,16 @@ pub struct Breach {
     pub capability: Capability,
     /// Under which account; none where any other account will do.
     pub account: Option<Arc<str>>,
+    /// Where a forwarded port would lead; none for other capabilities.
+    pub to: Option<ForwardTarget>,
     /// The first instant at which it is possible.
     pub at: Timestamp,
     /// From which address; none where any will do.
     pub from: Option<std::net::IpAddr>,
     /// The rules that make it possible, as the gate would cite them.
     pub because: Vec<RuleRef>,
+    /// Rules tell targets apart: it matters where the port leads.
+    told_apart: bool,
     /// What is demanded and is not there, where the guardrail asks for it.
     pub lacking: bool,
 }
@@ -47,9 +52,10 @@ impl Breach {
         let account = self.account.as_deref().map_or("any account".to_string(), |a| a.to_string());
         let from = self.from.map(|f| format!(", from {f}")).unwrap_or_default();
         let rules: Vec<String> = self.because.iter().map(|r| format!("{}, line {}", r.name, r.line)).collect();
+        let to = self.to.as_ref().filter(|_| self.told_apart).map(|t| format!(" to {t}")).unwrap_or_default();
         let without = if self.lacking { ", without what the guardrail asks for" } else { "" };
         format!(
-            "{person} could {} {} as {account} on {}{from}{without} ({})",
+            "{person} could {} {}{to} as {account} on {}{from}{without} ({})",
             self.capability.phrase(),
             self.machine,
             at.strftime("%A %Y-%m-%d %H:%M"),
@@ -114,6 +120,7 @@ struct Broken {
     at: i64,
     capability: Capability,
     account: Account,
+    destination: Option<Arc<Destination>>,
     origin: Arc<Origin>,
 }
 
@@ -130,6 +137,7 @@ impl Prover<'_> {
         let origins: Vec<Arc<Origin>> = origins_of(&lists).into_iter().map(Arc::new).collect();
         let active: Vec<Active<'_>> = concerned.iter().filter_map(|r| Active::new(policy, *r, &gates)).collect();
         let accounts = accounts_of(active.iter().map(|a| a.rule), &guard.rule.accounts);
+        let destinations: Vec<Arc<Destination>> = destinations_of(&targets_of(policy, &concerned)).into_iter().map(Arc::new).collect();
         let mut earliest: Option<Broken> = None;
         for moment in &timeline.moments {
             let Some(first) = common(&moment.spans, window).first().map(|s| s.0.max(self.horizon.0)) else { continue };
@@ -141,11 +149,11 @@ impl Prover<'_> {
                 if !counts.iter().any(|a| a.rule.effect == Effect::Never) {
                     continue;
                 }
-                let hit = self.broken(guard, &counts, &accounts, posture);
-                if let Some((capability, account)) = hit
+                let hit = self.broken(guard, &counts, &accounts, &destinations, posture);
+                if let Some((capability, account, destination)) = hit
                     && earliest.as_ref().is_none_or(|e| first < e.at)
                 {
-                    earliest = Some(Broken { at: first, capability, account, origin: origin.clone() });
+                    earliest = Some(Broken { at: first, capability, account, destination, origin: origin.clone() });
                 }
             }
         }
@@ -157,20 +165,30 @@ impl Prover<'_> {
         guard: &Guard,
         counts: &[&Active<'_>],
         accounts: &[Account],
+        destinations: &[Arc<Destination>],
         posture: super::Postures,
-    ) -> Option<(Capability, Account)> {
+    ) -> Option<(Capability, Account, Option<Arc<Destination>>)> {
         let mut done: Vec<Vec<bool>> = vec![];
         for capability in guard.rule.capabilities.iter() {
             let speak: Vec<bool> = counts.iter().map(|a| a.rule.capabilities.contains(capability)).collect();
             // Capabilities that the same rules speak of have the same answer, but for what a recording of them holds.
-            if guard.unless.is_none() && done.contains(&speak) {
+            let forwards = capability == Capability::Forward;
+            if guard.unless.is_none() && !forwards && done.contains(&speak) {
                 continue;
             }
-            let mut counting = Counting::default();
-            counts.iter().zip(&speak).filter(|(_, s)| **s).for_each(|(a, _)| counting.add(a.rule));
-            done.push(speak);
-            for account in accounts.iter().filter(|a| guard.rule.concerns_account(a.asked())) {
-                let ways = alternatives(&counting, account, posture, capability.tracks());
+            let counting = counting(counts.iter().copied(), super::Capabilities::of([capability]));
+            if !forwards {
+                done.push(speak);
+            }
+            let apart = if forwards { destinations } else { &[] };
+            let apart = || apart.iter().map(Some).chain(apart.is_empty().then_some(None));
+            let accounts = accounts.iter().filter(|a| guard.rule.concerns_account(a.asked()));
+            for (account, destination) in accounts.flat_map(|a| apart().map(move |d| (a, d))) {
+                let target = forwards.then(|| target_of(destination.map(|d| &**d)));
+                if target.as_ref().is_some_and(|t| !guard.rule.concerns_target(Some(t))) {
+                    continue;
+                }
+                let ways = alternatives(&counting, account, posture, capability.tracks(), target.as_ref());
                 let harmless = |d: &super::Demands| {
                     guard.unless.as_ref().is_some_and(|u| {
                         let mut wanted = u.clone();
@@ -179,7 +197,7 @@ impl Prover<'_> {
                     })
                 };
                 if ways.iter().any(|d| !harmless(d)) {
-                    return Some((capability, account.clone()));
+                    return Some((capability, account.clone(), destination.cloned()));
                 }
             }
         }
@@ -197,6 +215,7 @@ impl Broken {
             least(machines.members.iter().filter_map(|m| directory.machines().get(*m as usize)).map(|m| m.name.as_str()).collect());
         let at = Timestamp::from_second(self.at).unwrap_or(Timestamp::MIN);
         let account = self.account.name();
+        let target = (self.capability == Capability::Forward).then(|| target_of(self.destination.as_deref()));
         let request = Request {
             person: &person,
             capability: self.capability,
@@ -204,7 +223,7 @@ impl Broken {
             account: Some(self.account.asked()),
             at,
             from: self.origin.example,
-            facts: Facts { emergency: true, ..Facts::default() },
+            facts: Facts { emergency: true, target: target.as_ref(), ..Facts::default() },
         };
         let because = policy.decide(&request).because;
         Breach {
@@ -214,6 +233,8 @@ impl Broken {
             machine,
             capability: self.capability,
             account,
+            to: target,
+            told_apart: self.destination.is_some(),
             at,
             from: self.origin.example,
             because,

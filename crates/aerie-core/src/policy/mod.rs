@@ -22,6 +22,7 @@ mod reader;
 mod sentence;
 mod space;
 mod speak;
+mod target;
 
 pub use backtest::{Backtest, Judged, Narrower, PastAccess, RuleUse, backtest, ended_by, usage};
 pub use calendar::{Calendar, Opening};
@@ -39,6 +40,7 @@ pub use reach::{Access, Cell, Permission, Reach, ReachSize};
 pub(crate) use reader::value::parse_duration;
 pub use reader::{MAX_DOCUMENT, MAX_GATES, MAX_RANGES, MAX_RULES, read};
 pub use sentence::Speech;
+pub use target::{ForwardTarget, ForwardTargetError, Targets};
 
 #[cfg(test)]
 mod tests;

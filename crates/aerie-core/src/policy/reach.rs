@@ -7,6 +7,7 @@ use super::space::{
     Class, Interval, Line, Origin, Profile, Reachable, Situation, Space, Timeline, common, machine_classes, people_classes, situation,
     together,
 };
+use super::target::ForwardTarget;
 use crate::directory::Bits;
 use crate::wording;
 use jiff::{SignedDuration, Timestamp};
@@ -59,6 +60,10 @@ pub struct Permission {
     pub capabilities: Capabilities,
     /// Account on the machine; none for any that no rule names.
     pub account: Option<Arc<str>>,
+    /// Where forwarded ports may lead, in words; none where that is the machine itself, and for other capabilities.
+    pub to: Option<Arc<str>>,
+    /// One of the targets.
+    pub to_example: Option<ForwardTarget>,
     /// From where, in words; an example stands beside it where it matters.
     pub from: Arc<str>,
     /// An address of each kind that will do; none where any will.
@@ -107,7 +112,8 @@ impl Reach {
                     None => {
                         let sources = space.conditions(&situation.0).1;
                         let origins = space.origins(&sources);
-                        profiles.push(space.profile(&situation, &origins));
+                        let destinations = space.destinations(&situation.0);
+                        profiles.push(space.profile(&situation, &origins, &destinations));
                         let id = u32::try_from(profiles.len() - 1).unwrap_or(u32::MAX);
                         known.insert(situation, id);
                         id
@@ -271,6 +277,8 @@ impl Reach {
                 found.push(Permission {
                     capabilities: line.capabilities,
                     account: line.account.name(),
+                    to: line.destination.as_ref().map(|d| d.text.clone()),
+                    to_example: line.destination.as_ref().and_then(|d| d.example()),
                     from: origin.text.clone(),
                     from_examples: examples.clone(),
                     when: self.policy.when(&profile.timeline, &chosen, window, self.horizon),
@@ -289,7 +297,8 @@ impl Profile {
         let mut joined: Vec<(&Line, Vec<Arc<Origin>>)> = vec![];
         for line in &self.lines {
             let same = |(l, _): &&mut (&Line, Vec<Arc<Origin>>)| {
-                l.capabilities == line.capabilities && l.account == line.account && l.by_moment == line.by_moment
+                (l.capabilities, &l.account, &l.destination, &l.by_moment)
+                    == (line.capabilities, &line.account, &line.destination, &line.by_moment)
             };
             match joined.iter_mut().find(same) {
                 Some((_, origins)) => origins.push(line.origin.clone()),

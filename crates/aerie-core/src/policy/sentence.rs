@@ -4,6 +4,7 @@ use super::capability::{Consent, Tracks};
 use super::compile::Policy;
 use super::decide::{Decision, Grant, Outcome, Refusal, Request};
 use super::demand::{Demands, Missing};
+use super::document::Rule;
 use crate::directory::Standing;
 use crate::wording;
 use jiff::SignedDuration;
@@ -125,7 +126,8 @@ impl Voice<'_> {
     }
 
     fn does(&self) -> String {
-        format!("{} {}", self.request.capability.phrase(), self.request.machine)
+        let to = self.request.target().map(|t| format!(" to {t}")).unwrap_or_default();
+        format!("{} {}{to}", self.request.capability.phrase(), self.request.machine)
     }
 
     fn cited(&self) -> String {
@@ -136,6 +138,12 @@ impl Voice<'_> {
                 format!(" ({})", names.join("; "))
             }
         }
+    }
+
+    /// The first rule that is cited.
+    fn cited_rule(&self) -> Option<&Rule> {
+        let name = &self.decision.because.first()?.name;
+        self.policy.document.rules.iter().find(|r| r.name == *name)
     }
 
     fn until(&self) -> String {
@@ -182,6 +190,13 @@ impl Voice<'_> {
                 Some(account) => format!("No rule lets {who} {does} as {account}{cited}."),
                 None => format!("No account that {who} may use is on {}{cited}.", self.request.machine),
             },
+            Refusal::Target => {
+                let gives = self.cited_rule().map(|r| format!(": the rules give {}", r.targets)).filter(|_| self.speech == Speech::Insider);
+                format!("No rule lets {who} {does}{}{cited}.", gives.unwrap_or_default())
+            }
+            Refusal::UnnamedPort => {
+                format!("{} may not {does}: sessions there are recorded, and no rule names this port{cited}.", self.starting())
+            }
             Refusal::Days => format!("{} may {does} on other days only{cited}.", self.starting()),
             Refusal::Address => format!("{} may {does} from other addresses only{cited}.", self.starting()),
             Refusal::Hours => {
@@ -194,7 +209,7 @@ impl Voice<'_> {
             Refusal::Posture => {
                 let machine = self.policy.directory.machine(self.request.machine);
                 let known = machine.map(|m| m.postures()).unwrap_or_default();
-                let wanted = self.decision.because.first().and_then(|r| self.policy.document.rules.iter().find(|d| d.name == r.name));
+                let wanted = self.cited_rule();
                 let lacks: Vec<&str> =
                     wanted.map_or(vec![], |r| r.demands.posture.without(known).iter().map(super::Posture::phrase).collect());
                 format!("{} may not {does}: it is not {}{cited}.", self.starting(), wording::list(&lacks))

@@ -9,6 +9,7 @@ use super::compile::{Gate, Policy};
 use super::decide::Counting;
 use super::demand::Demands;
 use super::document::{Effect, Network, Rule, Sources};
+use super::target::{Destination, ForwardTarget, Targets, destinations_of};
 use crate::directory::{Bits, ones};
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -114,6 +115,8 @@ pub(super) struct Profile {
 pub(super) struct Line {
     pub(super) capabilities: Capabilities,
     pub(super) account: Account,
+    /// Where forwarded ports lead; none for other capabilities, and where rules tell no targets apart.
+    pub(super) destination: Option<Arc<Destination>>,
     pub(super) origin: Arc<Origin>,
     /// For each moment the number of the alternatives; 0 for no access.
     pub(super) by_moment: Vec<u32>,
@@ -215,26 +218,36 @@ impl<'p> Space<'p> {
         (sorted(conditions().filter_map(|c| c.gate).collect()), sorted(conditions().filter_map(|c| c.source).collect()))
     }
 
-    /// What the rules of a situation make of everything, over these origins.
-    pub(super) fn profile(&mut self, situation: &Situation, origins: &[Arc<Origin>]) -> Profile {
+    /// The targets of forwarded ports that these rules tell apart.
+    pub(super) fn destinations(&self, rules: &[u32]) -> Vec<Arc<Destination>> {
+        destinations_of(&targets_of(self.policy, rules)).into_iter().map(Arc::new).collect()
+    }
+
+    /// What the rules of a situation make of everything, over these origins and targets.
+    pub(super) fn profile(&mut self, situation: &Situation, origins: &[Arc<Origin>], destinations: &[Arc<Destination>]) -> Profile {
         let policy = self.policy;
         let (gates, _) = self.conditions(&situation.0);
         let timeline = self.timeline(&gates);
         let rules: Vec<Active<'p>> = situation.0.iter().filter_map(|at| Active::new(policy, *at, &gates)).collect();
         let accounts = accounts_of(rules.iter().map(|a| a.rule), &[]);
         let mut lines: Vec<Line> = vec![];
-        let mut known: Vec<(Vec<u32>, Tracks, Vec<u32>)> = vec![];
-        for (mask, tracks, capabilities) in capability_groups(&rules) {
+        type Known = (Vec<u32>, Tracks, Option<ForwardTarget>, Vec<u32>);
+        let mut known: Vec<Known> = vec![];
+        for Group { mask, tracks, capabilities, destination } in groups(&rules, destinations) {
+            let forwards = capabilities == Capabilities::of([Capability::Forward]);
+            let target = forwards.then(|| target_of(destination.as_deref()));
             for origin in origins {
                 let mut by_account: Vec<Vec<u32>> = vec![Vec::with_capacity(timeline.moments.len()); accounts.len()];
                 for moment in &timeline.moments {
                     let active = |i: &&u32| rules.get(**i as usize).is_some_and(|r| r.counts(&moment.open, origin.example));
                     let counted: Vec<u32> = mask.iter().filter(active).copied().collect();
-                    let ids = match known.iter().find(|(c, t, _)| *t == tracks && *c == counted) {
-                        Some((_, _, ids)) => ids.clone(),
+                    let ids = match known.iter().find(|(c, t, to, _)| *t == tracks && *c == counted && *to == target) {
+                        Some((_, _, _, ids)) => ids.clone(),
                         None => {
-                            let ids = self.answers(&rules, &counted, &accounts, situation.1, tracks);
-                            known.push((counted, tracks, ids.clone()));
+                            let counting = counting(counted.iter().filter_map(|i| rules.get(*i as usize)), capabilities);
+                            let answer = |a: &Account| alternatives(&counting, a, situation.1, tracks, target.as_ref());
+                            let ids: Vec<u32> = accounts.iter().map(answer).map(|a| self.alternatives_id(a)).collect();
+                            known.push((counted, tracks, target.clone(), ids.clone()));
                             ids
                         }
                     };
@@ -242,19 +255,33 @@ impl<'p> Space<'p> {
                 }
                 for (account, by_moment) in accounts.iter().zip(by_account) {
                     if by_moment.iter().any(|id| *id != 0) {
-                        push_line(&mut lines, Line { capabilities, account: account.clone(), origin: origin.clone(), by_moment });
+                        let (account, origin, destination) = (account.clone(), origin.clone(), destination.clone());
+                        push_line(&mut lines, Line { capabilities, account, destination, origin, by_moment });
                     }
                 }
             }
         }
         Profile { timeline, accounts, lines, origins: origins.len() }
     }
+}
 
-    fn answers(&mut self, rules: &[Active<'p>], counted: &[u32], accounts: &[Account], posture: Postures, tracks: Tracks) -> Vec<u32> {
-        let mut counting = Counting::default();
-        counted.iter().filter_map(|i| rules.get(*i as usize)).for_each(|a| counting.add(a.rule));
-        accounts.iter().map(|a| self.alternatives_id(alternatives(&counting, a, posture, tracks))).collect()
-    }
+/// What these rules say of capabilities that all of them speak of alike.
+pub(super) fn counting<'a, 'p: 'a>(rules: impl Iterator<Item = &'a Active<'p>>, capabilities: Capabilities) -> Counting<'p> {
+    let mut counting = Counting::default();
+    let one = capabilities.iter().next();
+    rules.for_each(|a| one.into_iter().for_each(|c| counting.add(a.rule, c)));
+    counting
+}
+
+/// The targets that rules name, one list for each rule that speaks of forwarded ports.
+pub(super) fn targets_of<'p>(policy: &'p Policy, rules: &[u32]) -> Vec<&'p Targets> {
+    let rules = rules.iter().filter_map(|r| policy.rule(*r as usize));
+    rules.filter(|r| r.capabilities.contains(Capability::Forward)).map(|r| &r.targets).collect()
+}
+
+/// One of the targets; where rules tell none apart, the machine itself at a port that nobody names.
+pub(super) fn target_of(destination: Option<&Destination>) -> ForwardTarget {
+    destination.and_then(Destination::example).unwrap_or_else(|| ForwardTarget::itself(1))
 }
 
 /// A rule of a situation, with the place of its gate in the timeline.
@@ -279,12 +306,18 @@ impl<'p> Active<'p> {
 }
 
 /// The ways under an account, without those that another makes needless.
-pub(super) fn alternatives(counting: &Counting<'_>, account: &Account, posture: Postures, tracks: Tracks) -> Alternatives {
+pub(super) fn alternatives(
+    counting: &Counting<'_>,
+    account: &Account,
+    posture: Postures,
+    tracks: Tracks,
+    target: Option<&ForwardTarget>,
+) -> Alternatives {
     let asked = account.asked();
     let fits = |r: &&&Rule| r.accounts.iter().any(|a| &**a == "*" || &**a == asked);
     let mut found: Alternatives = vec![];
     for allow in counting.allows.iter().filter(fits) {
-        let Ok(way) = counting.way(allow, asked, posture) else { continue };
+        let Ok(way) = counting.way(allow, asked, posture, target) else { continue };
         let mut demands = way.demands;
         demands.recording = demands.recording.both(tracks);
         if !found.iter().any(|other| other.within(&demands)) {
@@ -296,27 +329,46 @@ pub(super) fn alternatives(counting: &Counting<'_>, account: &Account, posture: 
     found
 }
 
-/// Capabilities that the same of these rules speak of: positions of the rules, tracks, capabilities.
-fn capability_groups(rules: &[Active<'_>]) -> Vec<(Vec<u32>, Tracks, Capabilities)> {
-    let mut groups: Vec<(Vec<u32>, Tracks, Capabilities)> = vec![];
+/// Capabilities that the same of these rules speak of.
+struct Group {
+    /// Positions of the rules.
+    mask: Vec<u32>,
+    tracks: Tracks,
+    capabilities: Capabilities,
+    /// Where forwarded ports lead, where rules tell that apart.
+    destination: Option<Arc<Destination>>,
+}
+
+fn groups(rules: &[Active<'_>], destinations: &[Arc<Destination>]) -> Vec<Group> {
+    let mut groups: Vec<Group> = vec![];
     for capability in Capability::ALL {
-        let speaks = rules.iter().enumerate().filter(|(_, a)| a.rule.capabilities.contains(capability));
+        let forwards = capability == Capability::Forward;
+        let counts = |r: &Rule| r.capabilities.contains(capability) || (forwards && r.demands_sight());
+        let speaks = rules.iter().enumerate().filter(|(_, a)| counts(a.rule));
         let mask: Vec<u32> = speaks.filter_map(|(i, _)| u32::try_from(i).ok()).collect();
-        let allowed = mask.iter().any(|i| rules.get(*i as usize).is_some_and(|a| a.rule.effect == Effect::Allow));
+        let gives = |r: &Rule| r.effect == Effect::Allow && r.capabilities.contains(capability);
+        let allowed = mask.iter().any(|i| rules.get(*i as usize).is_some_and(|a| gives(a.rule)));
         if !allowed {
             continue;
         }
-        let (tracks, this) = (capability.tracks(), Capabilities::of([capability]));
-        match groups.iter_mut().find(|(m, t, _)| *t == tracks && *m == mask) {
-            Some((_, _, all)) => *all = all.union(this),
-            None => groups.push((mask, tracks, this)),
+        let (tracks, capabilities) = (capability.tracks(), Capabilities::of([capability]));
+        if forwards {
+            let apart = destinations.iter().map(|d| Some(d.clone())).chain(destinations.is_empty().then_some(None));
+            groups.extend(apart.map(|destination| Group { mask: mask.clone(), tracks, capabilities, destination }));
+            continue;
+        }
+        match groups.iter_mut().find(|g| g.tracks == tracks && g.mask == mask && !g.capabilities.contains(Capability::Forward)) {
+            Some(group) => group.capabilities = group.capabilities.union(capabilities),
+            None => groups.push(Group { mask, tracks, capabilities, destination: None }),
         }
     }
     groups
 }
 
 fn push_line(lines: &mut Vec<Line>, line: Line) {
-    let same = |l: &&mut Line| l.account == line.account && l.origin == line.origin && l.by_moment == line.by_moment;
+    let same = |l: &&mut Line| {
+        (&l.account, &l.destination, &l.origin, &l.by_moment) == (&line.account, &line.destination, &line.origin, &line.by_moment)
+    };
     match lines.iter_mut().find(same) {
         Some(known) => known.capabilities = known.capabilities.union(line.capabilities),
         None => lines.push(line),
@@ -423,7 +475,7 @@ pub(super) fn origins_of(sources: &[&Sources]) -> Vec<Origin> {
 }
 
 /// An address of the network that lies in none of the smaller ones within it.
-fn gap(network: &Network, all: &[Network]) -> Option<IpAddr> {
+pub(super) fn gap(network: &Network, all: &[Network]) -> Option<IpAddr> {
     let bits = |a: IpAddr| match a {
         IpAddr::V4(a) => u128::from(a.to_bits()),
         IpAddr::V6(a) => a.to_bits(),

@@ -63,6 +63,7 @@ impl Policy {
             accounts => format!(" as {}", accounts.iter().map(|a| &**a).collect::<Vec<_>>().join(" or ")),
         };
         let mut bounds = vec![];
+        bounds.extend((!rule.targets.is_unsaid()).then(|| format!("ports to {}", rule.targets)));
         bounds.extend(rule.hours.and_then(|h| self.document.hours.get(h)).map(|h| format!("in the hours {}", h.name)));
         bounds.extend((!rule.from.is_anywhere()).then(|| format!("from {}", rule.from)));
         bounds.extend(rule.first_day.map(|d| format!("from {d} on")));
@@ -105,7 +106,8 @@ impl Policy {
             n if alternatives.is_empty() || n > alternatives.len() => String::new(),
             _ => format!(", with {}", alternatives.join("; or with ")),
         };
-        format!("{}{account}, {}{from}{with}", wording::list(&permission.capabilities.words()), permission.when)
+        let to = permission.to.as_deref().map(|t| format!(" to {t}")).unwrap_or_default();
+        format!("{}{to}{account}, {}{from}{with}", wording::list(&permission.capabilities.words()), permission.when)
     }
 }
 
@@ -139,7 +141,8 @@ impl Change {
         let known = if self.turn == Turn::Loses || !knows(after) { before } else { after };
         let who = known.people_words(&self.people);
         let mut who = who.strip_prefix("all ").map_or(who.clone(), |rest| format!("All {rest}"));
-        let (machines, what) = (known.machine_words(&self.machines), capability_words(self.capabilities));
+        let to = self.to.as_deref().map(|t| format!(" to {t}")).unwrap_or_default();
+        let (machines, what) = (known.machine_words(&self.machines), format!("{}{to}", capability_words(self.capabilities)));
         let many = self.people.len() > 1;
         let verb = |one: &str, several: &str| if many { several.to_string() } else { one.to_string() };
         let account = self.account.as_deref().map_or(" under any other account".to_string(), |a| format!(" as {a}"));

@@ -58,6 +58,7 @@ pub(super) fn change_view(c: &Change, before: &Policy, after: &Policy) -> Change
         machines: c.machines.clone(),
         capabilities: c.capabilities.words().into_iter().map(Into::into).collect(),
         account: c.account.as_ref().map(ToString::to_string),
+        to: c.to.as_ref().map(ToString::to_string),
         from: c.from.to_string(),
         when: c.when.clone(),
         before: c.before.clone(),

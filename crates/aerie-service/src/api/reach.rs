@@ -82,6 +82,7 @@ fn permission(policy: &Policy, p: &Permission) -> PermissionView {
     PermissionView {
         capabilities: p.capabilities.words().into_iter().map(Into::into).collect(),
         account: p.account.as_ref().map(ToString::to_string),
+        to: p.to.as_ref().map(ToString::to_string),
         from: p.from.to_string(),
         when: p.when.clone(),
         spans: p.spans.iter().map(|(b, e)| [b * 1000, e * 1000]).collect(),
@@ -200,7 +201,7 @@ pub(super) async fn csv(State(app): State<Arc<App>>, caller: Caller, Query(q): Q
             let policy = reach.policy();
             let d = policy.directory();
             let cell = |t: &str| format!("\"{}\"", t.replace('"', "\"\""));
-            let mut out = String::from("people,machines,capabilities,account,when,from,demands\r\n");
+            let mut out = String::from("people,machines,capabilities,account,to,when,from,demands\r\n");
             for a in &accesses {
                 let (people, machines) = (cell(&people_names(d, &a.people).join(" ")), cell(&machine_names(d, &a.machines).join(" ")));
                 for p in &a.permissions {
@@ -210,6 +211,7 @@ pub(super) async fn csv(State(app): State<Arc<App>>, caller: Caller, Query(q): Q
                         machines.clone(),
                         cell(&p.capabilities.words().join(" ")),
                         cell(p.account.as_deref().unwrap_or("any other")),
+                        cell(p.to.as_deref().unwrap_or_default()),
                         cell(&p.when),
                         cell(&p.from),
                         cell(&demands.join(" or ")),

@@ -1,6 +1,7 @@
 use super::caller::{Caller, FreshAdministrator, RuleReader};
 use super::problem::{Problem, view};
 use super::version_of;
+use crate::machines::neighbours;
 use crate::rulebook::{Checked, PublishError};
 use crate::second;
 use crate::service::App;
@@ -8,8 +9,8 @@ use aerie_api::{PolicyChecked, PolicyRead, PolicyText, PolicyView, PublishNote, 
 use aerie_core::directory::Act;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{
-    Capability, Change, Effect, Factor, Factors, Facts, Outcome, PROVED_AHEAD, Policy, Proofs, Request, Rule, Speech, Tracks, Turn,
-    add_rule, change_rule, compare, remove_rule, rule_fields,
+    Capability, Change, Effect, Factor, Factors, Facts, ForwardTarget, Outcome, PROVED_AHEAD, Policy, Proofs, Request, Rule, Speech,
+    Tracks, Turn, add_rule, change_rule, compare, remove_rule, rule_fields,
 };
 use aerie_store::{PolicyVersion, Publication};
 use axum::Json;
@@ -280,9 +281,40 @@ pub(super) async fn why(State(app): State<Arc<App>>, caller: Caller, Query(q): Q
     let factors: Option<Vec<Factor>> = words.split(',').map(str::trim).filter(|w| !w.is_empty()).map(Factor::from_word).collect();
     let factors =
         factors.ok_or_else(|| Problem::bad_request(format!("Known factors are {}.", Factor::ALL.map(Factor::word).join(", "))))?;
-    let facts = Facts { proofs: Proofs::at(Factors::of(factors), at), recorded: Tracks::all(), ..Facts::default() };
+    let asked: Option<ForwardTarget> = match q.target.as_deref().map(str::trim).filter(|t| !t.is_empty()) {
+        Some(_) if capability != Capability::Forward => return Err(Problem::bad_request("A target is of `forward` alone.")),
+        Some(text) => Some(text.parse().map_err(|e| Problem::bad_request(format!("`target` is not host:port: {e}.")))?),
+        None => None,
+    };
+    let led = match &asked {
+        Some(target) => Some(neighbours::led(&app, &q.machine, target).await),
+        None => None,
+    };
+    let target = led.as_ref().map(|l| &l.target);
+    let facts = Facts { proofs: Proofs::at(Factors::of(factors), at), recorded: Tracks::all(), target, ..Facts::default() };
     let request = Request { person: &q.person, capability, machine: &q.machine, account: q.account.as_deref(), at, from, facts };
-    Ok(Json(answer(&policy, &request, version, shown)))
+    let mut why = answer(&policy, &request, version, shown);
+    // What is reached through the machine obeys the rules of both; of a machine that is not for them nobody learns.
+    for other in led.iter().flat_map(|l| &l.beyond) {
+        if why.outcome == "refused" {
+            break;
+        }
+        let itself = ForwardTarget::itself(target.map_or(1, ForwardTarget::port));
+        let request = Request { machine: other, account: None, facts: Facts { target: Some(&itself), ..facts }, ..request };
+        let there = answer(&policy, &request, version, shown);
+        why = match there.outcome.as_str() {
+            "granted" => why,
+            "refused" if !shown => Why { sentence: no_rule(&q.machine, target), changes: vec![], ..there },
+            _ => Why { sentence: format!("{} This port leads to {other}. {}", why.sentence, there.sentence), ..there },
+        };
+    }
+    Ok(Json(why))
+}
+
+/// Whoever may not reach a machine does not learn that it is there.
+fn no_rule(machine: &str, target: Option<&ForwardTarget>) -> String {
+    let to = target.map(|t| format!(" to {t}")).unwrap_or_default();
+    format!("No rule lets you {} {machine}{to}.", Capability::Forward.phrase())
 }
 
 fn answer(policy: &Policy, request: &Request<'_>, version: i64, insider: bool) -> Why {

@@ -1,6 +1,6 @@
 //! Waits, on behalf of a connection, for those whom the rules want to be asked; and hears of it when a consent is taken back.
 
-use super::connection::{Admitted, Connection, OpenSession, lock};
+use super::connection::{Admitted, Connection, Intent, OpenSession, lock};
 use super::life::notice;
 use crate::api::new_id;
 use crate::asking::{self, AskError, Consenting, Waiting, ask_person};
@@ -10,7 +10,7 @@ use crate::sessions::Own;
 use aerie_core::approval::Wish;
 use aerie_core::desktop::{Message, Saying};
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Outcome, Request};
+use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Facts, Outcome, Request};
 use aerie_core::recording::Frame;
 use aerie_core::session::consent::{FromMachine, LONGEST_SAID, Question, Talk};
 use aerie_core::session::{Admission, Awaited, EndReason, Said, Step};
@@ -40,12 +40,13 @@ impl Connection {
     ///
     /// # Errors
     /// The sentence for the person.
-    pub(super) async fn admit(self: &Arc<Self>, capability: Capability, steps: &Steps) -> Result<Admitted, String> {
+    pub(super) async fn admit(self: &Arc<Self>, intent: impl Into<Intent>, steps: &Steps) -> Result<Admitted, String> {
+        let intent = intent.into();
         let Some(machine) = self.login.machine.clone() else {
-            return self.authorise(capability).await.map(|granted| Admitted { granted, consenting: None });
+            return self.authorise(intent).await.map(|granted| Admitted { granted, consenting: None });
         };
         let mut waited = Waited { id: new_id(Timestamp::now()), ..Waited::default() };
-        let result = self.wait(&machine, capability, steps, &mut waited).await;
+        let result = self.wait(&machine, &intent, steps, &mut waited).await;
         asking::end_wait(&self.app, &waited.id).await;
         if let (Err(_), Some(request)) = (&result, &waited.request) {
             match asking::withdraw(&self.app, request, self.person.person(), Timestamp::now()).await {
@@ -64,7 +65,7 @@ impl Connection {
                         .from(self.from)
                         .says(format!("{} was not let onto {machine}, {}.", self.person.person(), reason.phrase()))
                         .with("reason", reason.word())
-                        .with("capability", capability.word());
+                        .with("capability", intent.capability.word());
                     self.app.note(event).await;
                 }
                 if let Some(consenting) = waited.consenting {
@@ -78,10 +79,11 @@ impl Connection {
     async fn wait(
         self: &Arc<Self>,
         machine: &str,
-        capability: Capability,
+        intent: &Intent,
         steps: &Steps,
         waited: &mut Waited,
     ) -> Result<AccessGranted, (EndReason, String)> {
+        let capability = intent.capability;
         let mut admission = Admission::new(asking::patience(&self.app));
         let (mut rules, mut asked) = (self.app.rules.changes(), self.app.asking.changes());
         let failed = |why: String| (EndReason::Refused, why);
@@ -90,14 +92,14 @@ impl Connection {
                 match step {
                     Step::Decide => {
                         let taken = |d: &Decision, r: &Request<'_>, why: &str| admission.handle_decision(d, r, why, Timestamp::now());
-                        self.decide(machine, capability, taken).await.map_err(failed)?;
+                        self.decide(machine, intent, taken).await.map_err(failed)?;
                     }
                     Step::Ask(Awaited::Approvers(_), until) => {
-                        let said = self.ask_approvers(machine, capability, until, steps, waited).await;
+                        let said = self.ask_approvers(machine, intent, until, steps, waited).await;
                         said.unwrap_or_else(|why| admission.handle_approvers(Said::No(why)));
                     }
                     Step::Ask(Awaited::Person(mode), until) => {
-                        match self.ask_at_machine(machine, capability, (mode, until), steps, waited).await {
+                        match self.ask_at_machine(machine, intent, (mode, until), steps, waited).await {
                             Ok(consenting) => waited.consenting = Some(consenting),
                             Err(why) => admission.handle_person(Said::No(why)),
                         }
@@ -135,11 +137,11 @@ impl Connection {
     }
 
     /// Capabilities here that wait for an approval and nothing else, this one first: all are asked for together.
-    fn waiting_for_approval(&self, machine: &str, capability: Capability) -> (Vec<Capability>, SignedDuration) {
-        let (rules, known) = (self.app.rules.now(), self.known());
+    fn waiting_for_approval(&self, machine: &str, intent: &Intent) -> (Vec<Capability>, SignedDuration) {
+        let (rules, known, capability) = (self.app.rules.now(), self.known(), intent.capability);
         let (mut all, mut window) = (vec![capability], USUAL_WINDOW);
         for other in Capability::ALL.into_iter().filter(|c| c.is_of_sessions()) {
-            let facts = self.facts(&known, other, Own::None);
+            let facts = Facts { target: intent.target.as_ref(), ..self.facts(&known, other, Own::None) };
             let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), other, self.from, facts);
             if let Outcome::Unmet { missing, grant } = rules.policy.decide(&request).outcome
                 && !missing.approvals.is_empty()
@@ -157,13 +159,13 @@ impl Connection {
     async fn ask_approvers(
         &self,
         machine: &str,
-        capability: Capability,
+        intent: &Intent,
         until: Timestamp,
         steps: &Steps,
         waited: &mut Waited,
     ) -> Result<(), String> {
         let now = Timestamp::now();
-        let (capabilities, window) = self.waiting_for_approval(machine, capability);
+        let (capabilities, window) = self.waiting_for_approval(machine, intent);
         let wish = Wish {
             id: String::new(),
             person: self.person.person().into(),
@@ -220,13 +222,13 @@ impl Connection {
     async fn ask_at_machine(
         &self,
         machine: &str,
-        capability: Capability,
+        intent: &Intent,
         (mode, until): (Consent, Timestamp),
         steps: &Steps,
         waited: &Waited,
     ) -> Result<Consenting, String> {
-        let (rules, known, now) = (self.app.rules.now(), self.known(), Timestamp::now());
-        let facts = self.facts(&known, capability, Own::None);
+        let (rules, known, now, capability) = (self.app.rules.now(), self.known(), Timestamp::now(), intent.capability);
+        let facts = Facts { target: intent.target.as_ref(), ..self.facts(&known, capability, Own::None) };
         let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, facts);
         let Outcome::Unmet { grant, .. } = rules.policy.decide(&request).outcome else { return Err("The rules changed.".into()) };
         let person = rules.policy.directory().person(self.person.person());

@@ -2,12 +2,13 @@
 
 use super::admission::attend;
 use super::carry::{self, Carrier, Content, Files};
-use super::connection::{Admitted, Connection, NotBegun, OpenSession, lock};
+use super::connection::{Admitted, Connection, Forwarded, NotBegun, OpenSession, lock};
 use super::{FIRST_WINDOW, WINDOW};
 use crate::machines::Steps;
+use crate::machines::neighbours::{self, Led};
 use aerie_core::diagnostic::printable;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Capability, Decision, Outcome, Refusal, Request};
+use aerie_core::policy::{Capability, Decision, ForwardTarget, Outcome, Refusal, Request};
 use aerie_core::recording::{Frame, Opened};
 use aerie_core::session::{Asked, SftpRefusal, classify};
 use jiff::Timestamp;
@@ -202,7 +203,7 @@ async fn files(connection: &Arc<Connection>, steps: &Steps) -> Result<Allowed, S
                 unmet = !matches!(d.outcome, Outcome::Refused(_));
                 no_rule = matches!(d.outcome, Outcome::Refused(Refusal::NoRule));
             };
-            let why = connection.decide(machine, capability, look).await?;
+            let why = connection.decide(machine, &capability.into(), look).await?;
             if unmet {
                 return Ok(Allowed { uses: vec![connection.admit(capability, steps).await?], way: Way::Files });
             }
@@ -425,22 +426,25 @@ pub(super) async fn forward(
         return reply.reject(ChannelOpenFailure::ResourceShortage).await;
     };
     let opened = async {
-        let steps = Steps::default();
-        let admitted = connection.admit(Capability::Forward, &steps).await.map_err(|why| prohibited(&why))?;
-        let session = connection.session(&admitted.granted, &steps).await.map_err(|not| prohibited(not.why()))?;
-        let over = session.live.ended.child_token();
-        lock(&session.uses).push((Capability::Forward, over.clone()));
-        attend(&connection, &session, admitted.consenting).await;
+        let to = ForwardTarget::new(&to.0, to.1).map_err(|e| prohibited(&format!("This port cannot be forwarded: {e}.")))?;
+        let (session, forwarded) = forwarding(&connection, to, None).await.map_err(|not| prohibited(not.why()))?;
         let link = session.ssh().map_err(|_| ChannelOpenFailure::ConnectFailed)?;
-        let target = link.handle.channel_open_direct_tcpip(&to.0, to.1, &origin.0, origin.1).await;
-        Ok((session, target.map_err(|_| ChannelOpenFailure::ConnectFailed)?, over))
+        // What was decided is what is sent, and not what was asked for.
+        let (host, port) = (forwarded.real.host(), forwarded.real.port());
+        match link.handle.channel_open_direct_tcpip(host, port.into(), &origin.0, origin.1).await {
+            Ok(target) => Ok((session, target, forwarded)),
+            Err(_) => {
+                session.forget_forward(&forwarded);
+                Err(ChannelOpenFailure::ConnectFailed)
+            }
+        }
     };
     let opened = tokio::select! {
         opened = opened => opened,
         () = connection.closed.cancelled() => return,
     };
     drop(waiting);
-    let (session, target, over) = match opened {
+    let (session, target, forwarded) = match opened {
         Ok(all) => all,
         Err(failure) => return reply.reject(failure).await,
     };
@@ -448,15 +452,46 @@ pub(super) async fn forward(
     let (read, write) = channel.split();
     let _ = write.widen(WINDOW - FIRST_WINDOW).await;
     let number = u32::from(write.id());
-    let opened = Opened { kind: "forward".into(), command: Some(printable(&format!("{}:{}", to.0, to.1))), terminal: false };
+    let opened = Opened { kind: "forward".into(), command: Some(forwarded.to_string()), terminal: false };
     note_opened(&connection, &session, &opened).await;
     if let Some(recording) = &session.recording {
         recording.frame(number, Frame::Opened(opened)).await;
     }
-    let carrier =
-        Carrier { connection, session: session.clone(), number, terminal: None, files: None, content: Content::Port, uses: vec![over] };
+    let carrier = Carrier {
+        connection,
+        session: session.clone(),
+        number,
+        terminal: None,
+        files: None,
+        content: Content::Port,
+        uses: vec![forwarded.over.clone()],
+    };
     session.carriers.track_future(carry::carry_started(carrier, read, &write, target)).await;
+    session.forget_forward(&forwarded);
     drop(place);
+}
+
+/// The session in which a port may be forwarded, begun if need be. Where another machine is known to be reached there, the rules for
+/// that one count as well. `own` is decided about in place of the target.
+pub(super) async fn forwarding(
+    connection: &Arc<Connection>,
+    real: ForwardTarget,
+    own: Option<ForwardTarget>,
+) -> Result<(Arc<OpenSession>, Forwarded), NotBegun> {
+    let steps = Steps::default();
+    let machine = connection.login.machine.clone().unwrap_or_default();
+    let Led { target, beyond } = neighbours::led(&connection.app, &machine, &real).await;
+    let target = own.unwrap_or(target);
+    let Admitted { mut granted, consenting } = connection.admit(target.clone(), &steps).await?;
+    for other in &beyond {
+        granted = granted.and(&connection.authorise_beyond(other, &real).await?);
+    }
+    let session = connection.session(&granted, &steps).await?;
+    let forwarded = Forwarded { target, real, beyond, over: session.live.ended.child_token() };
+    lock(&session.uses).push((Capability::Forward, forwarded.over.clone()));
+    lock(&session.forwards).push(forwarded.clone());
+    attend(connection, &session, consenting).await;
+    Ok((session, forwarded))
 }
 
 /// Channels of one connection at most (OpenSSH's MaxSessions is 10, and a browser opens some tens of connections at a time).

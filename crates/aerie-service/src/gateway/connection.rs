@@ -10,7 +10,9 @@ use crate::rulebook::InForce;
 use crate::service::App;
 use crate::sessions::{LiveSession, Own, Reserved};
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Facts, Outcome, Request, Speech, Track, Tracks};
+use aerie_core::policy::{
+    AccessGranted, Capabilities, Capability, Consent, Decision, Facts, ForwardTarget, Outcome, Request, Speech, Track, Tracks,
+};
 use aerie_core::recording::Armed;
 use aerie_core::session::{EndReason, Live, LoginName, NotArmed, PersonProved};
 use aerie_store::SessionRow;
@@ -62,6 +64,39 @@ pub(crate) struct SignedInBy {
     pub(crate) session: Arc<AtomicBool>,
     /// At the console or with a client, and not at the gateway.
     pub(crate) over_https: bool,
+}
+
+/// What somebody wants to do on a machine.
+#[derive(Debug, Clone)]
+pub(super) struct Intent {
+    pub(super) capability: Capability,
+    /// Where a port leads that is to be forwarded.
+    pub(super) target: Option<ForwardTarget>,
+}
+
+impl From<Capability> for Intent {
+    fn from(capability: Capability) -> Self {
+        Self { capability, target: None }
+    }
+}
+
+impl From<ForwardTarget> for Intent {
+    fn from(target: ForwardTarget) -> Self {
+        Self { capability: Capability::Forward, target: Some(target) }
+    }
+}
+
+/// A port that is being forwarded.
+#[derive(Debug, Clone)]
+pub(super) struct Forwarded {
+    /// Where it leads, as it is decided about.
+    pub(super) target: ForwardTarget,
+    /// Where the machine is asked to connect to.
+    pub(super) real: ForwardTarget,
+    /// Other machines that are reached there.
+    pub(super) beyond: Vec<String>,
+    /// Cancelled when it is over.
+    pub(super) over: CancellationToken,
 }
 
 /// What somebody states because the rules ask for it.
@@ -181,6 +216,8 @@ pub(super) struct OpenSession {
     demanded: AtomicU16,
     /// What carries each use, so that one can be ended without the others.
     pub(super) uses: Mutex<Vec<(Capability, CancellationToken)>>,
+    /// Ports that are forwarded.
+    pub(super) forwards: Mutex<Vec<Forwarded>>,
     /// Channels whose person can read a notice.
     pub(super) readers: Mutex<Vec<ChannelId>>,
     /// The person was told that it is over, and why: their channels may be closed.
@@ -256,12 +293,12 @@ impl Connection {
     }
 
     /// Decides, logs the decision, and gives the proof of access or the sentence that refuses it.
-    pub(super) async fn authorise(&self, capability: Capability) -> Result<AccessGranted, String> {
+    pub(super) async fn authorise(&self, intent: impl Into<Intent>) -> Result<AccessGranted, String> {
         let Some(machine) = self.login.machine.as_deref() else {
             return Err(format!("Name the machine: ssh -p PORT {}+MACHINE@HOST.", self.person.person()));
         };
         let mut granted = None;
-        let why = self.decide(machine, capability, |decision, request, _| granted = decision.granted(request)).await?;
+        let why = self.decide(machine, &intent.into(), |decision, request, _| granted = decision.granted(request)).await?;
         granted.ok_or(why)
     }
 
@@ -269,16 +306,54 @@ impl Connection {
     pub(super) async fn decide(
         &self,
         machine: &str,
-        capability: Capability,
+        intent: &Intent,
         take: impl FnOnce(&Decision, &Request<'_>, &str),
     ) -> Result<String, String> {
+        let account = self.login.account.as_deref();
+        self.decide_as(machine, account, intent, take).await
+    }
+
+    /// Decides what is reached beyond the machine, at the machine that is known to be there: its rules count as well.
+    pub(super) async fn authorise_beyond(&self, other: &str, target: &ForwardTarget) -> Result<AccessGranted, String> {
+        let (mut granted, mut refused) = (None, true);
+        let intent = ForwardTarget::itself(target.port()).into();
+        let take = |decision: &Decision, request: &Request<'_>, _: &str| {
+            granted = decision.granted(request);
+            refused = matches!(decision.outcome, Outcome::Refused(_));
+        };
+        let why = self.decide_as(other, None, &intent, take).await?;
+        granted.ok_or_else(|| {
+            let through = self.login.machine.as_deref().unwrap_or_default();
+            // Whoever may not reach a machine does not learn that it is there.
+            if refused {
+                format!("No rule lets you forward ports through {through} to {target}.")
+            } else {
+                format!("This port leads to {other}. {why}")
+            }
+        })
+    }
+
+    /// What was said at the machine of this connection is said of no other.
+    pub(super) fn consent_at(&self, machine: &str, said: Option<Consent>) -> Option<Consent> {
+        said.filter(|_| self.login.machine.as_deref() == Some(machine))
+    }
+
+    async fn decide_as(
+        &self,
+        machine: &str,
+        account: Option<&str>,
+        intent: &Intent,
+        take: impl FnOnce(&Decision, &Request<'_>, &str),
+    ) -> Result<String, String> {
+        let capability = intent.capability;
         if self.signed_out.is_cancelled() {
             return Err("You were signed out.".into());
         }
         let rules = self.app.rules.now();
         let (open, known) = (self.open().await, self.known());
         let facts = self.facts(&known, capability, open.as_deref().map_or(Own::None, Own::Live));
-        let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, facts);
+        let facts = Facts { target: intent.target.as_ref(), consent: self.consent_at(machine, facts.consent), ..facts };
+        let request = Self::request(self.person.person(), machine, account, capability, self.from, facts);
         let decision = rules.policy.decide(&request);
         self.log_decision(&rules, &request, &decision).await?;
         let why = rules.policy.sentence(&request, &decision, Speech::Person);
@@ -301,6 +376,10 @@ impl Connection {
             .with("policy_version", rules.version)
             .with("emergency", self.login.emergency)
             .with("rules", decision.because.iter().map(|r| format!("{}:{}", r.name, r.line)).collect::<Vec<_>>());
+        let event = match request.target() {
+            Some(target) => event.with("target", target.to_string()),
+            None => event,
+        };
         if self.app.log.append(event).await.is_err() {
             return Err("The decision could not be logged, so that nothing is allowed.".into());
         }
@@ -441,7 +520,7 @@ impl Connection {
     /// Decides once more with a place reserved: what was granted counted only the sessions that were there then.
     async fn decide_beginning(&self, machine: &str, granted: &AccessGranted, place: &Reserved) -> Result<(), String> {
         let (rules, known, capability) = (self.app.rules.now(), self.known(), granted.capability());
-        let facts = self.facts(&known, capability, Own::Beginning(place));
+        let facts = Facts { target: granted.target(), ..self.facts(&known, capability, Own::Beginning(place)) };
         let account = Some(&*granted.grant().account);
         let request = Self::request(self.person.person(), machine, account, capability, self.from, facts);
         let decision = rules.policy.decide(&request);
@@ -470,7 +549,7 @@ impl Connection {
         let live = Live::begin(self.person.clone(), granted, armed.as_ref(), now).map_err(|e| format!("{e}."))?;
         let (rules, known) = (self.app.rules.now(), self.known());
         let capability = granted.capability();
-        let facts = self.facts(&known, capability, Own::Beginning(&place));
+        let facts = Facts { target: granted.target(), ..self.facts(&known, capability, Own::Beginning(&place)) };
         let request = Self::request(self.person.person(), &machine, Some(&account), capability, self.from, facts);
         let basis = rules.policy.decide(&request).because.into_iter().next();
         let row = SessionRow {
@@ -528,6 +607,7 @@ impl Connection {
             used: Mutex::new(Capabilities::NONE),
             demanded: AtomicU16::new(0),
             uses: Mutex::default(),
+            forwards: Mutex::default(),
             readers: Mutex::new(vec![]),
             told: CancellationToken::new(),
             carriers: tokio_util::task::TaskTracker::new(),
@@ -555,6 +635,15 @@ struct Begun {
     link: Link,
     machine: String,
     account: String,
+}
+
+impl std::fmt::Display for Forwarded {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.beyond.as_slice() {
+            [] => write!(f, "{}", self.real),
+            beyond => write!(f, "{} ({})", self.real, beyond.join(", ")),
+        }
+    }
 }
 
 impl OpenSession {
@@ -600,6 +689,13 @@ impl OpenSession {
         }
         self.weigh();
         Ok(())
+    }
+
+    /// A port is no longer forwarded.
+    pub(super) fn forget_forward(&self, forwarded: &Forwarded) {
+        forwarded.over.cancel();
+        lock(&self.forwards).retain(|f| !f.over.is_cancelled());
+        lock(&self.uses).retain(|(c, over)| *c != Capability::Forward || !over.is_cancelled());
     }
 
     /// Whether the rules demand this track of what runs here.

@@ -1,11 +1,11 @@
 //! Tends one live session: its limits, changes of the rules, and its end.
 
-use super::connection::{Connection, OpenSession, lock};
+use super::connection::{Connection, Forwarded, OpenSession, lock};
 use crate::audit;
 use crate::known::Known;
 use crate::sessions::Own;
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{Capability, Facts, Outcome, Request, Speech, Tracks};
+use aerie_core::policy::{Capabilities, Capability, Facts, ForwardTarget, Outcome, Request, Speech, Tracks};
 use aerie_core::recording::Frame;
 use aerie_core::session::{Effect, EndReason};
 use jiff::Timestamp;
@@ -126,8 +126,9 @@ fn decide(connection: &Connection, session: &OpenSession) {
     let granted = *lock(&session.granted);
     let mut holds_until: Option<Timestamp> = None;
     let known = connection.known();
-    for capability in granted.iter() {
-        let request = request(connection, &known, session, capability);
+    let forwards = lock(&session.forwards).clone();
+    for question in questions(session, granted, &forwards) {
+        let request = request(connection, &known, session, &question);
         let decision = rules.policy.decide(&request);
         // Limits that begin to be demanded count for what is live, too.
         let held = decision.granted(&request).map(|granted| session.take_grant(&granted));
@@ -147,10 +148,11 @@ fn decide(connection: &Connection, session: &OpenSession) {
 fn forecast(connection: &Connection, session: &OpenSession) {
     let rules = connection.app.rules.now();
     let (granted, known) = (*lock(&session.granted), connection.known());
-    let closes = granted
-        .iter()
-        .filter_map(|capability| {
-            let now = request(connection, &known, session, capability);
+    let forwards = lock(&session.forwards).clone();
+    let closes = questions(session, granted, &forwards)
+        .into_iter()
+        .filter_map(|question| {
+            let now = request(connection, &known, session, &question);
             let until = rules.policy.decide(&now).holds_until?;
             let then = rules.policy.decide(&Request { at: until, ..now });
             (!matches!(then.outcome, Outcome::Granted(_))).then_some(until)
@@ -164,20 +166,43 @@ fn forecast(connection: &Connection, session: &OpenSession) {
     session.live.idle_ms.store(idle, Ordering::Relaxed);
 }
 
+/// What is decided again: a capability on a machine, and of a forwarded port where it leads.
+struct Asked<'a> {
+    capability: Capability,
+    machine: &'a str,
+    account: Option<&'a str>,
+    target: Option<ForwardTarget>,
+}
+
+/// Everything that the session is used for, on its machine and on those that are reached through it.
+fn questions<'a>(session: &'a OpenSession, granted: Capabilities, forwards: &'a [Forwarded]) -> Vec<Asked<'a>> {
+    let here = |capability, target| Asked { capability, machine: &session.machine, account: Some(&session.account), target };
+    let mut all: Vec<Asked<'a>> = granted.iter().map(|c| here(c, None)).collect();
+    for forward in forwards {
+        all.push(here(Capability::Forward, Some(forward.target.clone())));
+        let itself = Some(ForwardTarget::itself(forward.target.port()));
+        let beyond = forward.beyond.iter();
+        all.extend(beyond.map(|m| Asked { capability: Capability::Forward, machine: m, account: None, target: itself.clone() }));
+    }
+    all
+}
+
 /// The question about a use that began with the session: a proof must have been fresh then, and nothing is promised any more. What
 /// is recorded is recorded.
-fn request<'a>(connection: &'a Connection, known: &'a Known, session: &'a OpenSession, capability: Capability) -> Request<'a> {
+fn request<'a>(connection: &'a Connection, known: &'a Known, session: &'a OpenSession, asked: &'a Asked<'a>) -> Request<'a> {
+    let Asked { capability, machine, account, target } = asked;
     let begun = Timestamp::from_millisecond(session.live.began_ms).ok();
     let recorded = if session.recording.is_some() { Tracks::all() } else { Tracks::NONE };
-    let facts = connection.facts(known, capability, Own::Live(&session.live));
+    let facts = connection.facts(known, *capability, Own::Live(&session.live));
+    let consent = connection.consent_at(machine, facts.consent);
     Request {
         person: connection.person.person(),
-        capability,
-        machine: &session.machine,
-        account: Some(&session.account),
+        capability: *capability,
+        machine,
+        account: *account,
         at: Timestamp::now(),
         from: Some(connection.from),
-        facts: Facts { begun, recorded, ..facts },
+        facts: Facts { begun, recorded, target: target.as_ref(), consent, ..facts },
     }
 }
 

@@ -1,11 +1,12 @@
 //! Ports of a machine, forwarded over HTTPS: a session like any other, whose streams lead to one service of the machine.
 
-use super::connection::{Connection, OpenSession, SignedInBy, Stated};
-use crate::machines::{Steps, reach};
+use super::channel::forwarding;
+use super::connection::{Connection, Forwarded, OpenSession, SignedInBy, Stated};
+use crate::machines::reach;
 use crate::service::App;
 use aerie_core::directory::{Machine, Way};
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::Capability;
+use aerie_core::policy::ForwardTarget;
 use aerie_core::recording::{Frame, Opened};
 use aerie_core::session::LoginName;
 use aerie_core::tunnel::{Side, Target};
@@ -31,6 +32,7 @@ pub(crate) struct Ports {
     machine: Machine,
     way: Way,
     target: Target,
+    forwarded: Forwarded,
 }
 
 impl Ports {
@@ -47,13 +49,13 @@ impl Ports {
         (reason, ticket): (Option<String>, Option<String>),
         closed: CancellationToken,
     ) -> Result<Self, String> {
-        let target = way.address.parse().map_err(|e| format!("{e}."))?;
+        let target: Target = way.address.parse().map_err(|e| format!("{e}."))?;
         let login = LoginName { person: by.person.person().into(), machine: Some(machine.name.clone()), account: None, emergency: false };
         let connection = Connection::new(app.clone(), by, login, Stated { ticket, reason }, closed);
-        let admitted = connection.admit(Capability::Forward, &Steps::default()).await?;
-        let session = connection.session(&admitted.granted, &Steps::default()).await?;
-        super::admission::attend(&connection, &session, admitted.consenting).await;
-        Ok(Self { connection, session, machine, way, target })
+        // A service that is registered with a machine counts as one of its own, by whatever address it is reached.
+        let real = ForwardTarget::new(&target.host, target.port.into()).map_err(|e| format!("{e}."))?;
+        let (session, forwarded) = forwarding(&connection, real, Some(ForwardTarget::service(target.port))).await?;
+        Ok(Self { connection, session, machine, way, target, forwarded })
     }
 
     /// Identifier of the session.
@@ -97,8 +99,8 @@ impl Ports {
             Ok(reached) => reached,
             Err(e) => return asked.refuse(&format!("{}: {e}", self.machine.name)),
         };
-        let opened = Opened { kind: "forward".into(), command: Some(format!("{} ({})", self.way.name, self.target)), terminal: false };
-        let event = self.event(&format!("forwarded {} to {}", self.way.name, self.target)).with("way", machine.how);
+        let opened = Opened { kind: "forward".into(), command: Some(format!("{} ({})", self.way.name, self.forwarded)), terminal: false };
+        let event = self.event(&format!("forwarded {} to {}", self.way.name, self.forwarded)).with("way", machine.how);
         self.connection.app.note(event).await;
         if let Some(recording) = &self.session.recording {
             recording.frame(number, Frame::Opened(opened)).await;

@@ -5,6 +5,7 @@ mod discover;
 mod host_key;
 mod inventory;
 mod link;
+pub(crate) mod neighbours;
 mod path;
 mod run;
 

@@ -84,18 +84,25 @@ pub(crate) async fn resolve(target: &Target) -> Result<Vec<SocketAddr>, PathErro
 /// Connects to a target at or beside a machine, by the machine's way.
 pub(crate) async fn reach(app: &App, machine: &Machine, target: &Target) -> Result<Reached, PathError> {
     match machine.via {
-        Via::Direct => direct(target).await,
+        Via::Direct => {
+            let (reached, peer) = direct(target).await?;
+            if target.to_string() == machine.address.to_ascii_lowercase() {
+                app.neighbours.note(&machine.name, peer);
+            }
+            Ok(reached)
+        }
         Via::Agent => through_agent(app, machine, target).await,
         Via::Relay => through_relay(app, machine, target).await,
     }
 }
 
-async fn direct(target: &Target) -> Result<Reached, PathError> {
+async fn direct(target: &Target) -> Result<(Reached, IpAddr), PathError> {
     let addresses = resolve(target).await?;
     let stream = patient(PATIENCE, TcpStream::connect(addresses.as_slice())).await?.map_err(PathError::Unreachable)?;
     let _ = stream.set_nodelay(true);
     let source = stream.local_addr().map_err(PathError::Unreachable)?.ip();
-    Ok(Reached { stream: PathStream::Direct(stream), sources: vec![source], how: "directly".into() })
+    let peer = stream.peer_addr().map_err(PathError::Unreachable)?.ip();
+    Ok((Reached { stream: PathStream::Direct(stream), sources: vec![source], how: "directly".into() }, peer))
 }
 
 async fn open(known: &Arc<Known>, target: &Target, time: Duration) -> Result<TunnelStream, PathError> {

@@ -215,6 +215,9 @@ pub struct Why {
     /// Account on the machine
     #[arg(long)]
     pub account: Option<String>,
+    /// Where a forwarded port leads: HOST:PORT
+    #[arg(long)]
+    pub target: Option<String>,
     /// Address the person comes from
     #[arg(long)]
     pub from: Option<String>,

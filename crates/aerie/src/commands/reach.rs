@@ -44,7 +44,8 @@ fn permission(p: &PermissionView) -> String {
     let from = if p.from == "anywhere" { String::new() } else { format!(", from {}", p.from) };
     let ways: Vec<String> = p.demands.iter().map(|d| d.join(", ")).collect();
     let with = if ways.iter().any(String::is_empty) { String::new() } else { format!(", with {}", ways.join("; or with ")) };
-    format!("{} as {account}, {}{from}{with}", p.capabilities.join(" "), p.when)
+    let to = p.to.as_ref().map(|t| format!(" to {t}")).unwrap_or_default();
+    format!("{}{to} as {account}, {}{from}{with}", p.capabilities.join(" "), p.when)
 }
 
 fn matrix(view: &MatrixView) -> String {

@@ -211,6 +211,7 @@ pub(super) async fn why(client: &Client, question: Why, printer: Printer) -> Res
         machine: question.machine,
         at,
         account: question.account,
+        target: question.target,
         from: question.from,
         factors: question.factors,
         version: question.rules,

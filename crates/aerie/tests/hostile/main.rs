@@ -11,6 +11,7 @@ mod copies;
 mod counts;
 mod ending;
 mod files;
+mod forwarding;
 mod people;
 mod programs;
 mod recording;

@@ -7,12 +7,13 @@ use jiff::Timestamp;
 use jiff::civil::{Date, Time};
 use toml_edit::{Item, Table};
 
-const KEYS: [&str; 13] = [
+const KEYS: [&str; 14] = [
     "name",
     "person",
     "machine",
     "capabilities",
     "account",
+    "target",
     "at",
     "from",
     "factors",
@@ -42,6 +43,13 @@ impl Reader<'_> {
             machine: text(self, "machine").unwrap_or_default(),
             capabilities: table.get("capabilities").map_or(Capabilities::NONE, |i| self.capability_words(i)),
             account: text(self, "account"),
+            target: text(self, "target").and_then(|t| {
+                let read = t.parse();
+                if let Err(e) = &read {
+                    self.error("target", key_span(table, "target"), format!("`{t}` is not a target: {e}"));
+                }
+                read.ok()
+            }),
             at: table.get("at").and_then(|i| self.case_time(i)).unwrap_or(CaseTime::Daily(Time::midnight())),
             from: text(self, "from").and_then(|t| {
                 let address = t.parse().ok();

@@ -9,7 +9,7 @@ use super::document::{Approval, Document, Effect, Hours, Place, Rule};
 use crate::diagnostic::{Diagnostic, nearest, odd_letter};
 use crate::wording;
 use jiff::tz::TimeZone;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use toml_edit::{Array, Item, Table, TableLike, Value};
 
@@ -23,6 +23,9 @@ const MAX_SPANS: usize = 200;
 const MAX_HOURS: usize = 500;
 /// Most address ranges in one `from`.
 const MAX_NETWORKS: usize = 200;
+/// Most targets of one rule, and most different ones of a document: each may be told apart from every other.
+const MAX_TARGETS: usize = 64;
+const MAX_ALL_TARGETS: usize = 500;
 /// Most different conditions of time (hours, first and last day together) in a document: whatever is computed for a span of time
 /// cuts it at each of their edges.
 pub const MAX_GATES: usize = 1_000;
@@ -185,14 +188,16 @@ impl<'a> Reader<'a> {
 
     /// What is computed over time and addresses grows with how many different conditions there are.
     fn few_conditions<'r>(&mut self, rules: impl Iterator<Item = &'r Rule>) {
-        let (mut gates, mut ranges) = (std::collections::HashSet::new(), std::collections::HashSet::new());
+        let (mut gates, mut ranges, mut targets) = (HashSet::new(), HashSet::new(), HashSet::new());
         for rule in rules {
             gates.insert((rule.hours, rule.first_day, rule.last_day));
             ranges.extend(rule.from.within.iter().chain(&rule.from.except).copied());
-            let what = match (gates.len() > MAX_GATES, ranges.len() > MAX_RANGES) {
-                (true, _) => format!("there are more than {MAX_GATES} different combinations of hours and days"),
-                (false, true) => format!("there are more than {MAX_RANGES} different address ranges"),
-                (false, false) => continue,
+            targets.extend(rule.targets.texts().cloned());
+            let what = match () {
+                () if gates.len() > MAX_GATES => format!("there are more than {MAX_GATES} different combinations of hours and days"),
+                () if ranges.len() > MAX_RANGES => format!("there are more than {MAX_RANGES} different address ranges"),
+                () if targets.len() > MAX_ALL_TARGETS => format!("there are more than {MAX_ALL_TARGETS} different targets"),
+                () => continue,
             };
             self.error("too-many", rule.span.clone(), what).help =
                 Some("give rules the same hours, days and ranges where they mean the same".into());

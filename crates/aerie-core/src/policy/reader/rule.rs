@@ -1,15 +1,16 @@
 //! Reads one rule or guardrail.
 
-use super::{MAX_NETWORKS, Reader, key_span, span_of};
+use super::{MAX_NETWORKS, MAX_TARGETS, Reader, key_span, span_of};
 use crate::diagnostic::nearest;
 use crate::directory::selector::{Selector, Subject};
 use crate::policy::document::{Effect, Guard, Network, Place, Rule, Sources};
-use crate::policy::{Capabilities, Capability};
+use crate::policy::{Capabilities, Capability, Targets};
 use jiff::civil::Date;
 use std::sync::Arc;
 use toml_edit::{Item, Table};
 
-const RULE_KEYS: [&str; 10] = ["name", "note", "people", "machines", "capabilities", "accounts", "hours", "from", "first_day", "last_day"];
+const RULE_KEYS: [&str; 11] =
+    ["name", "note", "people", "machines", "capabilities", "accounts", "targets", "hours", "from", "first_day", "last_day"];
 
 impl Reader<'_> {
     /// The place of a table's head: its first line.
@@ -63,6 +64,7 @@ impl Reader<'_> {
             machines: self.selector(table, "machines", Subject::Machines, effect, &head),
             capabilities: self.capabilities(table, effect, &head),
             accounts: self.accounts(table, effect, &head),
+            targets: self.targets(table, effect),
             hours: self.hours_of(table),
             from: self.sources(table),
             first_day: self.date(table, "first_day"),
@@ -146,6 +148,37 @@ impl Reader<'_> {
                 vec![]
             }
             None => vec![],
+        }
+    }
+
+    fn targets(&mut self, table: &Table, effect: Effect) -> Targets {
+        let Some(item) = table.get("targets") else { return Targets::default() };
+        let texts = self.texts(item, "a list of targets");
+        if texts.len() > MAX_TARGETS {
+            self.error("too-many", span_of(item), format!("there are more than {MAX_TARGETS} targets"));
+            return Targets::default();
+        }
+        let forwards = table.get("capabilities").map_or(effect != Effect::Allow, |c| {
+            c.as_array().is_some_and(|all| all.iter().any(|v| v.as_str() == Some(Capability::Forward.word())))
+        });
+        if !forwards {
+            self.error("misplaced", key_span(table, "targets"), "targets are of forwarded ports, and this rule does not name `forward`")
+                .help = Some("add `forward` to its capabilities, or leave the targets out".into());
+        }
+        match Targets::read(texts.iter().map(|(t, _)| t.as_str())) {
+            // A list that names nothing would mean everything in some rules.
+            Ok(targets) if targets.is_unsaid() => {
+                self.error("target", span_of(item), "this list names no target").help =
+                    Some("leave `targets` out for the machine itself, or write for instance `localhost:5432`".into());
+                targets
+            }
+            Ok(targets) => targets,
+            Err(wrong) => {
+                let span = texts.iter().find(|(t, _)| *t == wrong).map_or(span_of(item), |(_, s)| s.clone());
+                self.error("target", span, format!("`{wrong}` is not a target")).help =
+                    Some("write HOST:PORT, for instance `localhost:5432`, `10.20.0.0/16:443` or `*.ridge.example:8000-8100`".into());
+                Targets::default()
+            }
         }
     }
 

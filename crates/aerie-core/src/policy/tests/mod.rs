@@ -3,6 +3,7 @@
 mod checks;
 mod hostile;
 mod laws;
+mod targets;
 mod world;
 
 use super::*;

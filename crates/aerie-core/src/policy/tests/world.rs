@@ -160,6 +160,7 @@ impl Question {
                 approved_by: &self.approved_by,
                 ticket: self.ticket,
                 reason,
+                target: None,
                 managed_device: device,
                 sessions: self.sessions,
             },

@@ -456,6 +456,7 @@ impl Tour {
             machine: "dome-east".into(),
             at: Some(at(hour)),
             account: None,
+            target: None,
             from: None,
             factors: None,
             version: None,
