@@ -25,6 +25,7 @@ const WAIT: Duration = Duration::from_secs(2);
 /// Why it never began; that the visit is over is no error.
 pub async fn visit(code: &EnrolmentCode, note: impl Fn(&str) + Send + Sync + 'static) -> Result<(), Leaving> {
     let (tls, note) = (tls_config()?, Arc::new(note) as Note);
+    let _gathering = crate::shell::Gathering::begin();
     let key = new_key().map_err(|e| Leaving::Refused(e.to_string()))?;
     let purpose = || Purpose::Help { secret: code.secret.clone(), host: crate::facts::host() };
     let mut began = false;

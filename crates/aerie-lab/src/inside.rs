@@ -366,23 +366,30 @@ fn accounts(single: bool, shell: &str) -> String {
     let mut text = String::from("root:x:0:0:root:/root:/bin/bash\nsshd:x:102:65534::/run/sshd:/usr/sbin/nologin\n");
     for (at, (name, id, title)) in ACCOUNTS.iter().enumerate() {
         // Of several accounts with one user the first gives the name; the others enter a namespace of their own.
-        let (id, shell) = if single { (1000, if at == 0 { "/bin/bash" } else { shell }) } else { (*id, "/bin/bash") };
+        let own = format!("{shell}-{name}");
+        let (id, shell) = if single { (1000, if at == 0 { "/bin/bash" } else { &own }) } else { (*id, "/bin/bash") };
         text += &format!("{name}:x:{id}:{id}:{title}:/home/{name}:{shell}\n");
     }
     text + "nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n"
 }
 
-/// Where all accounts share one user, the second shows its own name by a further namespace.
+/// Where all accounts share one user, each but the first shows its own name by a further namespace.
 fn separate_accounts() -> Outcome<()> {
-    let (name, id, title) = ACCOUNTS[1];
-    fs::write("opt/account/passwd", format!("root:x:0:0:root:/root:/bin/bash\n{name}:x:{id}:{id}:{title}:/home/{name}:/bin/bash\n"))?;
-    fs::write("opt/account/group", format!("root:x:0:\n{name}:x:{id}:\n"))?;
-    let script = format!(
-        "#!/bin/sh\nexec unshare --user --map-root-user --mount /bin/sh -c 'mount --bind /opt/account/passwd /etc/passwd; \
-         mount --bind /opt/account/group /etc/group; export SHELL=/bin/bash; exec unshare --user --map-user={id} --map-group={id} /bin/bash \"$@\"' sh \"$@\"\n"
-    );
-    fs::write("opt/account/enter", script)?;
-    fs::set_permissions("opt/account/enter", fs::Permissions::from_mode(0o755))?;
+    for (name, id, title) in ACCOUNTS.into_iter().skip(1) {
+        let (passwd, group) = (format!("/opt/account/passwd-{name}"), format!("/opt/account/group-{name}"));
+        fs::write(
+            passwd.trim_start_matches('/'),
+            format!("root:x:0:0:root:/root:/bin/bash\n{name}:x:{id}:{id}:{title}:/home/{name}:/bin/bash\n"),
+        )?;
+        fs::write(group.trim_start_matches('/'), format!("root:x:0:\n{name}:x:{id}:\n"))?;
+        let script = format!(
+            "#!/bin/sh\nexec unshare --user --map-root-user --mount /bin/sh -c 'mount --bind {passwd} /etc/passwd; \
+             mount --bind {group} /etc/group; export SHELL=/bin/bash; exec unshare --user --map-user={id} --map-group={id} /bin/bash \"$@\"' sh \"$@\"\n"
+        );
+        let enter = format!("opt/account/enter-{name}");
+        fs::write(&enter, script)?;
+        fs::set_permissions(&enter, fs::Permissions::from_mode(0o755))?;
+    }
     Ok(())
 }
 

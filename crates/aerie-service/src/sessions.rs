@@ -23,6 +23,8 @@ pub(crate) struct LiveSession {
     pub(crate) rule: String,
     /// Whether its person may act on the machine, and not look alone.
     pub(crate) acts: std::sync::atomic::AtomicBool,
+    /// The person may use keyboard and pointer of the screen.
+    pub(crate) hands: std::sync::atomic::AtomicBool,
     /// Seconds by which somebody extended its limit.
     pub(crate) extended_s: AtomicI64,
     /// Its terminals, for those who watch or take part.
@@ -67,6 +69,7 @@ impl LiveSession {
             account: account.into(),
             rule: rule.into(),
             acts: false.into(),
+            hands: false.into(),
             extended_s: 0.into(),
             stage: Stage::default(),
             bytes_out: 0.into(),
@@ -277,6 +280,12 @@ impl LiveSessions {
     /// Whether somebody is on this account now.
     pub(crate) fn is_used(&self, machine: &str, account: &str) -> bool {
         self.inner().live.values().any(|s| s.machine == machine && s.account == account)
+    }
+
+    /// Whether this person has keyboard and pointer of the machine's screen now, and could answer there in the place of whoever sits at it.
+    pub(crate) fn controls(&self, person: &str, machine: &str) -> bool {
+        let controls = |s: &Arc<LiveSession>| s.person == person && s.machine == machine && s.hands.load(Ordering::Relaxed);
+        self.inner().live.values().any(controls)
     }
 
     /// Whether this person works in this account now: does something there, and does not look alone.

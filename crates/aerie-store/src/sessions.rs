@@ -198,6 +198,21 @@ impl Store {
         rows.iter().map(|r| Ok(row(r)?)).collect()
     }
 
+    /// Whether this person had a session in this account of the machine in which they did more than these uses.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub async fn acted_as(&self, person: &str, machine: &str, account: &str, looking: &[&str]) -> Result<bool> {
+        let uses: Vec<String> =
+            sqlx::query_scalar("SELECT DISTINCT uses FROM sessions WHERE person = ?1 AND machine = ?2 AND account = ?3")
+                .bind(person)
+                .bind(machine)
+                .bind(account)
+                .fetch_all(&self.read)
+                .await?;
+        Ok(uses.iter().flat_map(|u| u.split_whitespace()).any(|u| !looking.contains(&u)))
+    }
+
     /// Sessions whose closed recordings were held against the log longest ago, or never.
     ///
     /// # Errors

@@ -372,6 +372,31 @@ async fn no_answer_is_a_no_and_somebody_else_cannot_give_one() {
 }
 
 #[tokio::test]
+async fn nobody_agrees_from_an_account_that_whoever_asks_may_use() {
+    // Piet may work in the account that answers here: under any demand, at any hour, on any day.
+    let rule = format!(
+        "\n[[allow]]\nname = \"works-there\"\npeople = \"person:piet\"\nmachines = \"name:dome\"\ncapabilities = [\"exec\"]\n\
+         accounts = [\"{}\"]\nlast_day = 2026-01-01\n",
+        whoami()
+    );
+    let own = Own::with(&(RULES.to_string() + &rule), PEOPLE).await;
+    let dome = machine(&own, "dome", &[&whoami()]).await;
+    let waiting = opening(&own, "piet", "dome");
+    dome.says(&dome.shows("asked").await, "agree").await;
+    let why = refused(waiting.await.unwrap()).1;
+    assert_eq!(
+        why,
+        format!(
+            "An answer from {} does not count: you use this account on dome, may use it, or control its screen. Another user of dome must answer.",
+            whoami()
+        )
+    );
+    let waiting = opening(&own, "sunniva", "dome");
+    dome.says(&dome.shows("asked").await, "agree").await;
+    works(waiting.await.unwrap().unwrap()).await;
+}
+
+#[tokio::test]
 async fn a_program_answers_where_the_administrator_wants_it_so() {
     let own = service().await;
     let directory = tempfile::tempdir().unwrap();
@@ -407,10 +432,9 @@ async fn stopping_everything_ends_it_with_the_reason_and_a_lockdown_keeps_others
     admin.lock_down("Lightning on the ridge.").await.unwrap();
     let (status, said) = check_out().await;
     assert!(status == 403 && said.ends_with("the service is locked down."), "{status} {said}");
-    assert_eq!(
-        refused(opening(&own, "sunniva", "pier").await.unwrap()).1,
-        "You may not forward ports through pier now: the service is locked down."
-    );
+    let said = refused(opening(&own, "sunniva", "pier").await.unwrap()).1;
+    assert!(said.starts_with("You may not forward ports through pier to localhost:"), "{said}");
+    assert!(said.ends_with(" now: the service is locked down."), "{said}");
     works_still(&mut streams[0]).await;
     assert!(own.admin().now().await.unwrap().sentence.starts_with("The service is locked down."));
     assert_eq!(admin.stop(&StopOrder { all: Some(true), why: why(), ..StopOrder::default() }).await.unwrap().ended, 2);

@@ -413,6 +413,22 @@ async fn a_shell_on_the_computer_of_whoever_is_helped_is_theirs_to_give_and_to_t
     rhea.until("that it is gone", |t| matches!(t, ToVisited::Standing { uses, .. } if uses.is_empty())).await;
     assert!(own.admin().recording_text(&session).await.unwrap().contains("42-xterm-256color"));
     assert!(own.admin().verify_recording(&session).await.unwrap().holds);
+    // What left the terminal and its parent is over as well.
+    let (begun, ()) = tokio::join!(mira.visit_shell(&visit), answer(&mut rhea, true));
+    let away = begun.unwrap().session;
+    let left = dir.path().join("away");
+    let leaves = format!(
+        "(env -i setsid nohup sh -c 'echo $$ > {0}; while :; do sleep 1000 & wait; done' >/dev/null 2>&1 &); until [ -s {0} ]; do sleep 0.1; done; echo gone-$((1+1))\r",
+        left.display()
+    );
+    shows(&mira, &away, &leaves, "gone-2").await;
+    let process = std::fs::read_to_string(&left).unwrap();
+    let runs = || std::path::Path::new(&format!("/proc/{}", process.trim())).exists();
+    assert!(runs());
+    rhea.consent("shell", false).await;
+    until("nothing of it runs", async || (!runs()).then_some(())).await;
+    own.event("session-ended", &away).await;
+    rhea.until("that it is gone", |t| matches!(t, ToVisited::Standing { uses, .. } if uses.is_empty())).await;
     // One that ends by itself; and the end of the visit ends what is left.
     let (begun, ()) = tokio::join!(mira.visit_shell(&visit), answer(&mut rhea, true));
     let second = begun.unwrap().session;

@@ -7,6 +7,7 @@ mod desk;
 mod page;
 mod peer;
 mod presence;
+mod seat;
 
 pub use page::{Answering, Item, State};
 

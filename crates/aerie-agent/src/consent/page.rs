@@ -232,6 +232,14 @@ async fn answer(
         return (StatusCode::FORBIDDEN, "Only whoever is at this computer answers.\n");
     }
     let Ok(act) = serde_json::from_value::<Act>(given.act.into()) else { return (StatusCode::BAD_REQUEST, "That is no answer.\n") };
+    // Less may be wanted from anywhere.
+    if matches!(act, Act::Agree | Act::On) {
+        let at = page.at;
+        let afar = tokio::task::spawn_blocking(move || super::seat::is_from_afar(from, at)).await.unwrap_or(true);
+        if afar {
+            return (StatusCode::FORBIDDEN, "Only whoever sits at this computer agrees: this is a login from another one.\n");
+        }
+    }
     let terminal = crate::facts::logins().unwrap_or_default().into_iter().find(|l| l.account == account).map(|l| l.terminal);
     let console = terminal.filter(|t| !t.is_empty()).map_or("page".into(), |t| format!("{t} (page)"));
     match page.desk.act(&given.id, act, Witness { account, console }) {

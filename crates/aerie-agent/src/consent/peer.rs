@@ -2,8 +2,8 @@
 
 use std::net::{IpAddr, SocketAddr};
 
-/// Fields of a line of /proc/net/tcp (proc(5)): local address, remote address, user.
-fn user_in(table: &str, from: SocketAddr, to: SocketAddr) -> Option<u32> {
+/// A field of the line of /proc/net/tcp (proc(5)) that is about this connection: the user is the eighth, the socket the tenth.
+fn field_in(table: &str, from: SocketAddr, to: SocketAddr, at: usize) -> Option<String> {
     let hex = |a: SocketAddr| match a.ip() {
         IpAddr::V4(ip) => format!("{:08X}:{:04X}", u32::from_ne_bytes(ip.octets()), a.port()),
         IpAddr::V6(ip) => {
@@ -16,14 +16,26 @@ fn user_in(table: &str, from: SocketAddr, to: SocketAddr) -> Option<u32> {
     table.lines().find_map(|line| {
         let fields: Vec<&str> = line.split_whitespace().collect();
         let matches = fields.get(1) == Some(&from.as_str()) && fields.get(2) == Some(&to.as_str());
-        if matches { fields.get(7)?.parse().ok() } else { None }
+        if matches { fields.get(at).map(ToString::to_string) } else { None }
     })
+}
+
+fn user_in(table: &str, from: SocketAddr, to: SocketAddr) -> Option<u32> {
+    field_in(table, from, to, 7)?.parse().ok()
+}
+
+fn table(from: SocketAddr) -> Option<String> {
+    std::fs::read_to_string(if from.is_ipv4() { "/proc/net/tcp" } else { "/proc/net/tcp6" }).ok()
+}
+
+/// The number of the socket at the other end.
+pub(super) fn socket_of(from: SocketAddr, to: SocketAddr) -> Option<String> {
+    field_in(&table(from)?, from, to, 9)
 }
 
 /// The name of the user at the other end, and the terminal where that is known. None where it cannot be told.
 pub(super) fn user_of(from: SocketAddr, to: SocketAddr) -> Option<String> {
-    let file = if from.is_ipv4() { "/proc/net/tcp" } else { "/proc/net/tcp6" };
-    let uid = user_in(&std::fs::read_to_string(file).ok()?, from, to)?;
+    let uid = user_in(&table(from)?, from, to)?;
     let known = nix::unistd::User::from_uid(nix::unistd::Uid::from_raw(uid)).ok().flatten();
     Some(known.map_or_else(|| uid.to_string(), |u| u.name))
 }

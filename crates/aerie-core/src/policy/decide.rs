@@ -339,6 +339,17 @@ impl Policy {
         clock.conclude(best, nearest, &request.facts)
     }
 
+    /// Whether any rule lets this person act on the machine in this account, at whatever hour and under whatever demands: what such an
+    /// account says there may come from them, or from a process that they left.
+    pub fn may_ever_act_as(&self, person: &str, machine: &str, account: &str) -> bool {
+        let Some((person, machine)) = self.directory.person_index(person).zip(self.directory.machine_index(machine)) else {
+            return false;
+        };
+        let acting = Capability::ALL.into_iter().filter(|c| c.is_of_sessions() && c.acts());
+        let rules = acting.flat_map(|c| self.common(person, machine, c, true)).filter_map(|at| self.document.rules.get(at));
+        rules.into_iter().any(|r| r.concerns_account(account))
+    }
+
     /// The `allow` with every demand, under the first account that nothing forbids.
     fn candidate<'p>(
         &self,

@@ -262,15 +262,21 @@ impl Connection {
         Ok(consenting)
     }
 
-    /// Whether a yes comes from an account of the machine in which this person works now.
-    fn answers_themselves(&self, machine: &str, said: &FromMachine) -> bool {
-        match said {
-            FromMachine::Agreed(w) | FromMachine::SwitchedOff(false, w) => {
-                self.app.live.works_as(self.person.person(), machine, &w.account)
-            }
-            FromMachine::Told(_) | FromMachine::Nobody(_) | FromMachine::Refused(_) | FromMachine::SwitchedOff(true, _) => false,
-            FromMachine::Said(_) => false,
-        }
+    /// The account from which a yes comes, where this person acts in it, acted in it, may come to by the rules, or has the keyboard of the
+    /// screen: it may be they who answer, or a process that they left.
+    async fn answers_themselves<'w>(&self, machine: &str, said: &'w FromMachine) -> Option<&'w str> {
+        let account = match said {
+            FromMachine::Agreed(w) | FromMachine::SwitchedOff(false, w) => w.account.as_str(),
+            FromMachine::Told(_) | FromMachine::Nobody(_) | FromMachine::Refused(_) | FromMachine::SwitchedOff(true, _) => return None,
+            FromMachine::Said(_) => return None,
+        };
+        let (person, rules) = (self.person.person(), self.app.rules.now());
+        let theirs = self.app.live.works_as(person, machine, account)
+            || self.app.live.controls(person, machine)
+            || rules.policy.may_ever_act_as(person, machine, account)
+            // What cannot be known may be so.
+            || self.app.store.acted_as(person, machine, account, &looking()).await.unwrap_or(true);
+        theirs.then_some(account)
     }
 
     /// Takes what the agent said to the question: evidence first.
@@ -280,16 +286,16 @@ impl Connection {
         };
         let mode = consenting.question.mode;
         note_consent(self, &waited.id, machine, capability, &said).await;
-        match said.worth(mode) {
-            // It may come from whoever asks: they are on the machine as that account already.
-            Some(_) if self.answers_themselves(machine, &said) => Said::No(format!(
-                "The answer came from the account in which you work on {machine} yourself: somebody else there must give it."
+        let own = self.answers_themselves(machine, &said).await;
+        match (said.worth(mode), own) {
+            (Some(_), Some(account)) => Said::No(format!(
+                "An answer from {account} does not count: you use this account on {machine}, may use it, or control its screen. Another user of {machine} must answer."
             )),
-            Some(consent) => {
+            (Some(consent), None) => {
                 lock(&self.consents).insert(capability, consent);
                 Said::Yes
             }
-            None => Said::No(match said {
+            (None, _) => Said::No(match said {
                 FromMachine::Nobody(why) => format!("Nobody is at {machine} to agree ({why})."),
                 FromMachine::Refused(_) | FromMachine::SwitchedOff(..) => format!("The person at {machine} did not agree."),
                 FromMachine::Told(_) | FromMachine::Agreed(_) => format!("The person at {machine} was told, and not asked."),
@@ -297,6 +303,11 @@ impl Connection {
             }),
         }
     }
+}
+
+/// Words of the uses by which nobody acts.
+fn looking() -> Vec<&'static str> {
+    Capability::ALL.into_iter().filter(|c| !c.acts()).map(Capability::word).collect()
 }
 
 async fn next(consenting: &mut Option<Consenting>) -> Option<FromMachine> {
@@ -392,8 +403,8 @@ async fn say_for_them(app: &App, session: &OpenSession, text: &str) {
 
 /// Ends what rested on a consent; with the last of it the session.
 async fn take_back(connection: &Arc<Connection>, session: &Arc<OpenSession>, capability: Capability, said: &FromMachine, mode: Consent) {
-    if connection.answers_themselves(&session.machine, said) {
-        let text = format!("What was switched off at {} stays off: the account in which you work switched it on.", session.machine);
+    if let Some(account) = connection.answers_themselves(&session.machine, said).await {
+        let text = format!("What was switched off at {} stays off: {account}, which you use or may use, switched it on.", session.machine);
         return notice(connection, session, &text).await;
     }
     if let Some(consent) = said.worth(mode) {

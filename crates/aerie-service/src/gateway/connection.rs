@@ -681,6 +681,9 @@ impl OpenSession {
         if capability.acts() {
             self.live.acts.store(true, Ordering::Relaxed);
         }
+        if capability == Capability::Control {
+            self.live.hands.store(true, Ordering::Relaxed);
+        }
         // What a copy carries is files, and demands for other tracks do not concern it.
         if matches!(capability, Capability::Shell | Capability::Exec) {
             let tracks = granted.grant().demands.recording;

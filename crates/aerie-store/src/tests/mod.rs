@@ -141,6 +141,23 @@ fn session(n: i64) -> SessionRow {
 }
 
 #[tokio::test]
+async fn whoever_acted_in_an_account_is_told_from_whoever_looked() {
+    let f = fixture().await;
+    for (n, uses) in [(0, "shell"), (1, "view"), (2, "")] {
+        let account = if n == 2 { "archivist" } else { "operator" };
+        let row = SessionRow { uses: uses.into(), account: account.into(), ..session(n) };
+        f.store.add_session(&row).await.unwrap();
+    }
+    let acted = async |person, machine, account| f.store.acted_as(person, machine, account, &["view", "watch"]).await.unwrap();
+    assert!(acted("ines", "dome-east", "operator").await);
+    assert!(!acted("arlo_b", "dome-east", "operator").await, "they looked alone");
+    assert!(!acted("ines", "dome-east", "archivist").await, "nothing was done there");
+    assert!(!acted("ines", "dome-west", "operator").await);
+    f.store.set_session_uses("s-001", "view control").await.unwrap();
+    assert!(acted("arlo_b", "dome-east", "operator").await);
+}
+
+#[tokio::test]
 async fn sessions_are_paged_without_loss_and_searched_literally() {
     let f = fixture().await;
     for n in 0..30 {

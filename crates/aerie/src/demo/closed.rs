@@ -60,7 +60,7 @@ pub(super) async fn enrol(client: &Client, machines: &mut [RunningMachine], serv
             machine.run(&format!("cat > /opt/screen.sh && exec sh /opt/screen.sh {SCREEN_PORT}"), SCREEN).map_err(gone)?;
         }
         let command = format!(
-            "{PROGRAM} agent enrol --yes --allow {allow} --log /var/log/auth.log --trust-file /etc/ssh/authority.pub && exec {PROGRAM} agent run --answered-by operator,archivist"
+            "{PROGRAM} agent enrol --yes --allow {allow} --log /var/log/auth.log --trust-file /etc/ssh/authority.pub && exec {PROGRAM} agent run --answered-by observer"
         );
         machine.run(&command, &code).map_err(gone)?;
         enrolled.push(name);

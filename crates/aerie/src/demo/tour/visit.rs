@@ -57,9 +57,13 @@ impl Tour {
         .await?;
         // Before it is given, what she types goes nowhere.
         link.say(&FromViewer::Key(u32::from('x'), true)).await;
-        let there =
-            format!("{} agent answer --wait --say agree; until [ -s typed-here ]; do sleep 0.1; done; cat typed-here", aerie_lab::PROGRAM);
-        let arguments = ["sunniva+coude-1@aerie", there.as_str()];
+        let agree = format!("{} agent answer --wait --say agree", aerie_lab::PROGRAM);
+        let agrees = [super::AT_COUDE, agree.as_str()];
+        let reads = ["sunniva+coude-1@aerie", "until [ -s typed-here ]; do sleep 0.1; done; cat typed-here"];
+        let there = async {
+            self.people.run("ssh", "sunniva", &agrees, "").await?;
+            self.people.run("ssh", "sunniva", &reads, "").await
+        };
         let works = async {
             self.live("sunniva").await?;
             link.say(&FromViewer::Ask("control".into())).await;
@@ -79,7 +83,7 @@ impl Tour {
             }
         };
         let there = tokio::select! {
-            there = self.people.run("ssh", "sunniva", &arguments, "") => there?,
+            there = there => there?,
             failed = works => {
                 let failed: Result<std::convert::Infallible, Failure> = failed;
                 return failed.map(|never| match never {});
