@@ -5941,6 +5941,8 @@ export interface components {
             gateway_fingerprint: string;
             /** @description Host key of the SSH gateway, as OpenSSH writes it. */
             gateway_host_key: string;
+            /** @description Host key of the SSH gateway for old clients; none while the setting `older-clients` is off. */
+            gateway_older_host_key?: string | null;
             /** @description Authority that signs the host certificates of machines for `ssh -J`, as OpenSSH writes it. */
             machines_authority: string;
             /** @description Its SHA-256 fingerprint. */

@@ -435,6 +435,8 @@ pub struct ServiceTrust {
     pub gateway_host_key: String,
     /// Its SHA-256 fingerprint.
     pub gateway_fingerprint: String,
+    /// Host key of the SSH gateway for old clients; none while the setting `older-clients` is off.
+    pub gateway_older_host_key: Option<String>,
     /// Authority that signs the host certificates of machines for `ssh -J`, as OpenSSH writes it.
     pub machines_authority: String,
     /// Its SHA-256 fingerprint.

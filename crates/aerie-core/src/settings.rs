@@ -65,6 +65,7 @@ const fn number(least: i64, most: i64, unit: &'static str) -> Kind {
 settings! {
     Address "address" Kind::Text(200), "", "Address at which browsers reach the console, for links and passkeys, as https://aerie.example; while it is empty, the address that it listens on.";
     Banner "banner" Kind::Text(2000), "", "Shown before anybody signs in, at the console and the SSH gateway.";
+    OlderClients "older-clients" Kind::Flag, "no", "Whether the SSH gateway also offers what old client libraries know: AES in counter mode, HMAC-SHA2 without encrypt-then-MAC, ECDH on P-256, Diffie-Hellman groups 14 and 16 with SHA-2, and an ECDSA host key. Nothing with SHA-1 or CBC.";
     Message "message" Kind::Text(2000), "", "Message of the day: shown to whoever has signed in.";
     PasswordLength "password-length" number(8, 64, "characters"), "12", "Shortest password that may be set.";
     PasswordDays "password-days" number(0, 3650, "days"), "0", "Days after which a password must be changed; 0 for never, which SP 800-63B advises.";

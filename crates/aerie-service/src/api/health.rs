@@ -71,6 +71,10 @@ pub(super) async fn trust(State(app): State<Arc<App>>) -> Result<Json<ServiceTru
         tls_authority: authority.unwrap_or_default(),
         gateway_fingerprint: crate::keys::fingerprint(host.public_key()),
         gateway_host_key: line(&host),
+        gateway_older_host_key: match app.settings().flag(aerie_core::settings::Setting::OlderClients) {
+            true => Some(line(&app.keys.host_for_old_clients()?)),
+            false => None,
+        },
         machines_authority_fingerprint: crate::keys::fingerprint(machines.public_key()),
         machines_authority: line(&machines),
     }))

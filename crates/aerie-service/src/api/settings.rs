@@ -162,7 +162,7 @@ pub(super) async fn rotate(
         Some(Purpose::Secrets) => app.identity.reseal().await?,
         Some(Purpose::Tls | Purpose::TlsAuthority) => app.renew_tls(caller.now)?,
         Some(Purpose::SshUser) => app.agents.trust(&app.keys.user_authority_lines()),
-        Some(Purpose::SshHost | Purpose::SshMachines | Purpose::Tokens | Purpose::Agents) | None => {}
+        Some(Purpose::SshHost | Purpose::SshHostEcdsa | Purpose::SshMachines | Purpose::Tokens | Purpose::Agents) | None => {}
     }
     let public = app.keys.list().into_iter().find(|k| k.purpose == purpose && k.in_use).map(|k| k.public).unwrap_or_default();
     let word = given.purpose;

@@ -20,8 +20,10 @@ pub(crate) use visit_shell::begin as begin_visit_shell;
 
 use crate::places::{Place, Places};
 use crate::service::App;
+use aerie_core::diagnostic::printable;
+use aerie_core::settings::Setting;
 use russh::server::Config;
-use russh::{MethodKind, MethodSet, Preferred, SshId, cipher, compression, kex, mac};
+use russh::{AlgorithmKind, MethodKind, MethodSet, Preferred, SshId, cipher, compression, kex, mac};
 use std::borrow::Cow;
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -66,8 +68,49 @@ pub(crate) fn algorithms() -> Preferred {
     }
 }
 
+/// What old client libraries need besides (RFC 4344, RFC 5656, RFC 8268, RFC 6668): nothing with SHA-1 or CBC is among it.
+fn older(preferred: Preferred) -> Preferred {
+    let more = |kex: &[kex::Name]| [kex, &[kex::ECDH_SHA2_NISTP256, kex::DH_G16_SHA512, kex::DH_G14_SHA256]].concat();
+    // What only says that something is supported stays at the end.
+    let (methods, marks): (Vec<kex::Name>, Vec<kex::Name>) = preferred.kex.iter().partition(|k| !is_mark(k));
+    Preferred {
+        kex: [more(&methods), marks].concat().into(),
+        cipher: [&preferred.cipher, &[cipher::AES_256_CTR, cipher::AES_128_CTR][..]].concat().into(),
+        mac: [&preferred.mac, &[mac::HMAC_SHA512, mac::HMAC_SHA256][..]].concat().into(),
+        ..preferred
+    }
+}
+
+fn is_mark(name: &kex::Name) -> bool {
+    [
+        kex::EXTENSION_SUPPORT_AS_CLIENT,
+        kex::EXTENSION_SUPPORT_AS_SERVER,
+        kex::EXTENSION_OPENSSH_STRICT_KEX_AS_CLIENT,
+        kex::EXTENSION_OPENSSH_STRICT_KEX_AS_SERVER,
+    ]
+    .contains(name)
+}
+
+/// Says why a client could not connect, where that is for lack of a common algorithm; none for another reason.
+fn nothing_in_common(error: &russh::Error, from: IpAddr, older: bool) -> Option<String> {
+    let russh::Error::NoCommonAlgo { kind, theirs, .. } = error else { return None };
+    let kind = match kind {
+        AlgorithmKind::Kex => "key exchange",
+        AlgorithmKind::Key => "host key",
+        AlgorithmKind::Cipher => "cipher",
+        AlgorithmKind::Compression => "compression",
+        AlgorithmKind::Mac => "MAC",
+    };
+    let theirs: Vec<String> = theirs.iter().take(12).map(|t| printable(t).chars().take(64).collect()).collect();
+    let help = if older { "" } else { " The setting older-clients offers more." };
+    Some(format!("no common {kind} with {from}, which offers {}.{help}", theirs.join(", ")))
+}
+
 /// The gateway's side of the protocol, with the certificates of a machine where it speaks for one.
 fn server_config(app: &App, certificates: Vec<russh::keys::Certificate>) -> Arc<Config> {
+    let with_older = app.settings().flag(Setting::OlderClients);
+    let old_key = with_older.then(|| app.keys.host_for_old_clients().ok()).flatten();
+    let keys = app.keys.host().into_iter().chain(old_key).collect();
     Arc::new(Config {
         // Clients of OpenSSH say that they read no more (`eow@openssh.com`) only to servers that call themselves so.
         server_id: SshId::Standard(Cow::Borrowed(concat!("SSH-2.0-OpenSSH_compatible_Aerie_", env!("CARGO_PKG_VERSION")))),
@@ -75,13 +118,13 @@ fn server_config(app: &App, certificates: Vec<russh::keys::Certificate>) -> Arc<
         // Failures are delayed where they happen; a delay here would also hold up the step from key to code.
         auth_rejection_time: Duration::ZERO,
         auth_rejection_time_initial: Some(Duration::ZERO),
-        keys: app.keys.host().into_iter().collect(),
+        keys,
         certificates,
         window_size: FIRST_WINDOW,
         maximum_packet_size: 32768,
         channel_buffer_size: CHANNEL_MESSAGES,
         event_buffer_size: 16,
-        preferred: algorithms(),
+        preferred: if with_older { older(algorithms()) } else { algorithms() },
         max_auth_attempts: 12,
         inactivity_timeout: None,
         keepalive_interval: Some(Duration::from_secs(30)),
@@ -118,19 +161,28 @@ pub(crate) async fn listen(app: Arc<App>, listener: TcpListener) {
 async fn attend(app: Arc<App>, config: Arc<Config>, stream: TcpStream, from: IpAddr, place: Place) {
     let _ = stream.set_nodelay(true);
     let Ok((stream, closer)) = with_closer(stream) else { return };
+    let failed = {
+        let older = app.settings().flag(Setting::OlderClients);
+        move |error: &russh::Error| {
+            if let Some(why) = nothing_in_common(error, from, older) {
+                tracing::info!("{why}");
+            }
+        }
+    };
     let visitor = Visitor::new(app, from);
     let (signed_in, basis) = (visitor.signed_in(), visitor.basis());
     // A stranger who says nothing must not hold a place: a client names its version at once.
     let running = tokio::select! {
         greeted = tokio::time::timeout(GREETING, russh::server::run_stream(config, stream, visitor)) => match greeted {
             Ok(Ok(running)) => running,
-            Ok(Err(_)) | Err(_) => return,
+            Ok(Err(e)) => return failed(&e),
+            Err(_) => return,
         },
         () = place.given_up.cancelled() => return,
     };
     tokio::pin!(running);
     tokio::select! {
-        _ = &mut running => return,
+        ended = &mut running => return ended.err().iter().for_each(failed),
         () = signed_in.cancelled() => {}
         () = place.given_up.cancelled() => {
             let _ = closer.shutdown(std::net::Shutdown::Both);
@@ -163,4 +215,43 @@ fn with_closer(stream: TcpStream) -> std::io::Result<(TcpStream, std::net::TcpSt
     let stream = stream.into_std()?;
     let closer = stream.try_clone()?;
     Ok((TcpStream::from_std(stream)?, closer))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn old_clients_get_more_and_nothing_that_is_broken() {
+        let (usual, more) = (algorithms(), older(algorithms()));
+        assert!(usual.cipher.iter().all(|c| more.cipher.contains(c)) && more.cipher.contains(&cipher::AES_128_CTR));
+        assert!(!usual.cipher.contains(&cipher::AES_128_CTR), "off by default");
+        let names = more
+            .kex
+            .iter()
+            .map(AsRef::<str>::as_ref)
+            .chain(more.mac.iter().map(AsRef::as_ref))
+            .chain(more.cipher.iter().map(AsRef::as_ref));
+        for name in names {
+            assert!(!name.contains("sha1") && !name.contains("cbc") && !name.contains("group1-") && !name.contains("md5"), "{name}");
+        }
+        // Marks are no methods: none stands before one.
+        let first_mark = more.kex.iter().position(is_mark).unwrap();
+        assert!(more.kex.iter().skip(first_mark).all(is_mark));
+    }
+
+    #[test]
+    fn a_client_without_a_common_algorithm_is_named_with_what_it_offers() {
+        let from = "192.0.2.7".parse().unwrap();
+        let error =
+            |theirs: &str| russh::Error::NoCommonAlgo { kind: AlgorithmKind::Cipher, ours: vec![], theirs: vec![theirs.into(); 40] };
+        let said = nothing_in_common(&error("aes128-cbc"), from, false).unwrap();
+        assert!(
+            said.starts_with("no common cipher with 192.0.2.7, which offers aes128-cbc, ") && said.ends_with("older-clients offers more."),
+            "{said}"
+        );
+        let long = nothing_in_common(&error(&"\u{1b}[2J".repeat(1000)), from, true).unwrap();
+        assert!(long.len() < 2000 && !long.contains('\u{1b}'), "{long}");
+        assert_eq!(nothing_in_common(&russh::Error::Disconnect, from, false), None);
+    }
 }

@@ -11,9 +11,11 @@ pub use ring::Purpose;
 use aerie_core::evidence::{LogKey, SigningKey, VerifyingKey};
 use aerie_core::recording::MasterKey;
 use jiff::{SignedDuration, Timestamp};
+use p256::elliptic_curve::sec1::ToSec1Point as _;
 use ring::{Key, Ring};
 use russh::keys::ssh_key::certificate::{Builder, CertType, Certificate};
-use russh::keys::ssh_key::private::{Ed25519Keypair, KeypairData};
+use russh::keys::ssh_key::private::{EcdsaKeypair, Ed25519Keypair, KeypairData};
+use russh::keys::ssh_key::public::EcdsaPublicKey;
 use russh::keys::ssh_key::{HashAlg, PrivateKey, PublicKey};
 use std::net::IpAddr;
 use std::path::Path;
@@ -86,6 +88,24 @@ fn ed25519(seed: &[u8; 32], comment: &str) -> Result<PrivateKey, KeyError> {
     Ok(PrivateKey::new(KeypairData::Ed25519(Ed25519Keypair::from_seed(seed)), comment)?)
 }
 
+/// An ECDSA key on P-256 (RFC 5656). A seed is a scalar but for one of 2^32; that one is hashed until it is.
+fn ecdsa(seed: &[u8; 32], comment: &str) -> Result<PrivateKey, KeyError> {
+    let (mut bytes, mut tries) = (Zeroizing::new(*seed), 0u8);
+    let secret = loop {
+        match p256::SecretKey::from_slice(&*bytes) {
+            Ok(secret) => break secret,
+            Err(_) if tries < u8::MAX => {
+                tries += 1;
+                bytes = Zeroizing::new(MasterKey::new(*bytes).derive("another scalar"));
+            }
+            Err(_) => return Err(KeyError::Ring),
+        }
+    };
+    let point = secret.public_key().to_sec1_point(false);
+    let EcdsaPublicKey::NistP256(public) = EcdsaPublicKey::from_sec1_bytes(point.as_bytes())? else { return Err(KeyError::Ring) };
+    Ok(PrivateKey::new(KeypairData::Ecdsa(EcdsaKeypair::NistP256 { public, private: secret.into() }), comment)?)
+}
+
 /// Random bytes.
 ///
 /// # Errors
@@ -147,6 +167,14 @@ impl Keys {
     /// When it cannot be made.
     pub fn host(&self) -> Result<PrivateKey, KeyError> {
         self.ssh(Purpose::SshHost, "aerie gateway")
+    }
+
+    /// The gateway's host key for clients that know no Ed25519.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn host_for_old_clients(&self) -> Result<PrivateKey, KeyError> {
+        ecdsa(&self.ring().newest(Purpose::SshHostEcdsa)?.seed, "aerie gateway")
     }
 
     /// Signs certificates with which the gateway signs in to machines: newest first.
@@ -279,6 +307,7 @@ fn public(key: &Key) -> String {
         Purpose::SshHost | Purpose::SshUser | Purpose::SshMachines => {
             ed25519(&key.seed, "").and_then(|k| Ok(k.public_key().to_openssh()?)).unwrap_or_default()
         }
+        Purpose::SshHostEcdsa => ecdsa(&key.seed, "").and_then(|k| Ok(k.public_key().to_openssh()?)).unwrap_or_default(),
         Purpose::LogSigning | Purpose::Agents => aerie_core::evidence::hex(SigningKey::from_bytes(&key.seed).verifying_key().as_bytes()),
         Purpose::TlsAuthority | Purpose::Tls => key.certificate.as_ref().and_then(|(pem, _)| tls::fingerprint(pem)).unwrap_or_default(),
         Purpose::Secrets | Purpose::LogSeal | Purpose::Tokens => String::new(),
@@ -295,6 +324,19 @@ fn validity(key: &PrivateKey, now: Timestamp) -> Result<Builder, KeyError> {
 mod tests {
     use super::*;
     use std::os::unix::fs::PermissionsExt as _;
+
+    #[test]
+    fn every_seed_gives_one_key_for_old_clients() {
+        let [first, again] = [ecdsa(&[7; 32], "").unwrap(), ecdsa(&[7; 32], "").unwrap()];
+        assert_eq!(first.public_key(), again.public_key());
+        assert_eq!(first.algorithm().as_str(), "ecdsa-sha2-nistp256");
+        // Neither zero nor more than the order of the curve is a scalar.
+        for seed in [[0; 32], [0xff; 32]] {
+            assert_ne!(ecdsa(&seed, "").unwrap().public_key(), first.public_key());
+        }
+        let signature = first.sign("aerie", HashAlg::Sha256, b"text").unwrap();
+        assert!(first.public_key().verify("aerie", b"text", &signature).is_ok());
+    }
 
     #[test]
     fn the_master_key_is_made_once_and_must_be_private() {

@@ -46,6 +46,8 @@ purposes! {
     Secrets "secrets" "" "Encrypts secrets and recordings at rest; earlier ones still decrypt.";
     /// Host key of the gateway.
     SshHost "ssh-host" "ssh host key" "The gateway's host key; clients need its line in known_hosts.";
+    /// Host key of the gateway for old clients.
+    SshHostEcdsa "ssh-host-ecdsa" "ssh host key ecdsa" "The gateway's host key for old clients, offered while the setting `older-clients` is on; they need its line in known_hosts.";
     /// User authority.
     SshUser "ssh-user-authority" "ssh user authority" "Signs the certificates with which the gateway signs in to machines; machines that trust only an earlier one are still reached.";
     /// Host authority.

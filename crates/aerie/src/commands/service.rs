@@ -98,7 +98,10 @@ pub(super) async fn trust(client: &Client, what: &Trust, printer: Printer) -> Re
             let gateway = what.gateway.as_deref().unwrap_or("GATEWAY:7022");
             // As OpenSSH writes hosts with a port of their own (sshd(8), known_hosts).
             let host = gateway.rsplit_once(':').map_or_else(|| gateway.into(), |(host, port)| format!("[{host}]:{port}"));
-            format!("{host} {}\n@cert-authority {pattern} {}", t.gateway_host_key, t.machines_authority)
+            let gateways = [Some(&t.gateway_host_key), t.gateway_older_host_key.as_ref()].into_iter().flatten();
+            let mut lines: Vec<String> = gateways.map(|key| format!("{host} {key}")).collect();
+            lines.push(format!("@cert-authority {pattern} {}", t.machines_authority));
+            lines.join("\n")
         }
         None => format!(
             "TLS authority of the console       {}\nHost key of the SSH gateway        {}\nHost authority for `ssh -J`        {}",
