@@ -5,7 +5,7 @@ defineEmits<{ choose: [value: string] }>();
 </script>
 
 <template>
-  <fieldset class="flex print:hidden">
+  <fieldset class="flex flex-wrap gap-y-1 print:hidden">
     <legend class="sr-only">{{ legend }}</legend>
     <label
       v-for="[value, words] in choices"

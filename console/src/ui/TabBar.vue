@@ -4,7 +4,7 @@ defineProps<{ label: string; tabs: readonly (readonly [string, string, string])[
 </script>
 
 <template>
-  <nav :aria-label="label" class="mb-4 mt-2 print:hidden">
+  <nav :aria-label="label" class="mb-4 mt-2 flex flex-wrap print:hidden">
     <RouterLink
       v-for="[id, path, name] in tabs"
       :key="id"

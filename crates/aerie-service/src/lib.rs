@@ -18,6 +18,7 @@ mod identity;
 mod keys;
 mod known;
 mod machines;
+mod mailing;
 mod pace;
 mod places;
 mod reach;

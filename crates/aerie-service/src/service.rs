@@ -11,6 +11,7 @@ use crate::identity::Identity;
 use crate::keys::{KeyError, Keys};
 use crate::machines::Inventory;
 use crate::machines::neighbours::Neighbours;
+use crate::mailing::Mailing;
 use crate::places::Places;
 use crate::reach::ReachCache;
 use crate::recorder::RecentReads;
@@ -99,6 +100,7 @@ pub(crate) struct App {
     pub(crate) vault: Vault,
     pub(crate) asking: Asking,
     pub(crate) neighbours: Neighbours,
+    pub(crate) mailing: Mailing,
     pub(crate) forwarding: Forwarding,
     /// Where lines of logs go to that come in by themselves.
     pub(crate) arriving: tokio::sync::OnceCell<tokio::sync::mpsc::Sender<crate::audit::live::Arrived>>,
@@ -320,6 +322,7 @@ impl Service {
             vault: Vault::default(),
             asking: Asking::load(&store, Timestamp::now()).await?,
             neighbours: Neighbours::default(),
+            mailing: Mailing::default(),
             forwarding: Forwarding::default(),
             greeting: Places::new(MOST_GREETING, MOST_GREETING_FROM_ONE),
             updates: broadcast::channel(64).0,

@@ -1097,7 +1097,7 @@ async fn screenshots() {
 
 #[tokio::test]
 async fn every_page_of_the_navigation_opens_for_each_role() {
-    for person in ["lena", "sunniva"] {
+    for person in ["lena", "sunniva", "tove", "greta"] {
         let d = browser(400, 800, false).await;
         sign_in(&d, person).await;
         let links = d.query(By::Css("nav[aria-label=Main] a")).all_from_selector_required().await.unwrap();
@@ -1113,6 +1113,9 @@ async fn every_page_of_the_navigation_opens_for_each_role() {
             goto(&d, page).await;
             find(&d, "h1").await;
             assert!(d.find_all(By::Css("[role=alert]")).await.unwrap().is_empty(), "{person} {page}");
+            // A page is no wider than the screen: what is wider scrolls within it.
+            let wide = d.execute("return document.documentElement.scrollWidth", vec![]).await.unwrap();
+            assert!(wide.json().as_u64().is_some_and(|w| w <= 400), "{person} {page}: {}", wide.json());
         }
         d.quit().await.unwrap();
     }

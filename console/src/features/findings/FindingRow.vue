@@ -8,7 +8,11 @@ defineProps<{ finding: Finding; zone: string }>();
 </script>
 
 <template>
-  <li class="grid grid-cols-[5.5rem_1fr_auto] gap-x-4 px-4 py-3" data-testid="finding" :data-state="finding.state">
+  <li
+    class="grid grid-cols-[5.5rem_1fr] gap-x-4 px-4 py-3 sm:grid-cols-[5.5rem_1fr_auto]"
+    data-testid="finding"
+    :data-state="finding.state"
+  >
     <span v-if="finding.settled" class="text-soft">{{ STATES[finding.state] }}</span>
     <span
       v-else
@@ -21,7 +25,7 @@ defineProps<{ finding: Finding; zone: string }>();
       "
       >{{ capital(finding.importance) }}</span
     >
-    <div>
+    <div class="wrap-anywhere">
       <RouterLink :to="`/findings/${finding.id}`">{{ finding.sentence }}</RouterLink>
       <p class="mt-0.5 text-[0.9rem] text-soft">
         {{ kindName(finding.kind)
@@ -44,6 +48,6 @@ defineProps<{ finding: Finding; zone: string }>();
         >
       </p>
     </div>
-    <time class="whitespace-nowrap text-soft">{{ dayAndClock(finding.last, zone) }}</time>
+    <time class="col-start-2 whitespace-nowrap text-soft sm:col-start-3">{{ dayAndClock(finding.last, zone) }}</time>
   </li>
 </template>

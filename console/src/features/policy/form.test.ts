@@ -66,6 +66,16 @@ describe("the form of a rule", () => {
     expect(sentenceOf(form)).toBe("* may use view on site=ridge as operator or root.");
   });
 
+  it("has targets where ports are forwarded, and removes them with the capability", () => {
+    const written = rule({ ...FULL, capabilities: ["forward"], targets: ["localhost:5432", "10.20.0.0/16:443"] });
+    const form = fromRule(written);
+    expect(form.targets).toBe("localhost:5432, 10.20.0.0/16:443");
+    expect(fieldsOf(form, written).targets).toEqual(["localhost:5432", "10.20.0.0/16:443"]);
+    expect(sentenceOf(form)).toContain("ports to localhost:5432, 10.20.0.0/16:443");
+    expect(sentenceOf({ ...form, targets: "" })).toContain("ports to the machine itself");
+    expect(fieldsOf({ ...form, capabilities: ["shell"] }, written).targets).toBeNull();
+  });
+
   it("says nothing of demands in a rule that forbids", () => {
     const form = { ...blank(), effect: "forbid", name: "x", people: "*", key: true };
     expect(fieldsOf(form)).toEqual({ name: "x", people: "*" });

@@ -12,6 +12,7 @@ const SHOWN = 100;
 const open = ref(new Set<string>());
 const some = (names: string[], key: string) => (open.value.has(key) ? names : names.slice(0, MOST));
 const account = (p: Permission) => p.account ?? "any other account";
+const what = (p: Permission) => p.capabilities.join(", ") + (p.to ? ` to ${p.to}` : "");
 const demands = (p: Permission) => p.demands.map((d) => d.join(", ")).filter(Boolean);
 </script>
 
@@ -55,9 +56,7 @@ const demands = (p: Permission) => p.demands.map((d) => d.join(", ")).filter(Boo
         <tbody>
           <tr v-for="(p, i) in e.permissions" :key="i" class="border-t border-line align-top [&>td]:py-1.5 [&>td]:pr-4">
             <td class="w-[24%]">
-              {{ p.capabilities.join(", ") }}
-              <span v-if="p.to" class="break-words">to {{ p.to }}</span>
-              <span class="whitespace-nowrap text-soft">as {{ account(p) }}</span>
+              {{ what(p) }} <span class="whitespace-nowrap text-soft">as {{ account(p) }}</span>
             </td>
             <td class="w-[38%]">
               <WeekStrip :from="Date.parse(reach.from)" :to="Date.parse(reach.to)" :spans="p.spans" :zone="zone" />

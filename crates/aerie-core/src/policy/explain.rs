@@ -87,6 +87,10 @@ impl Policy {
         found.extend(self.other_targets(request));
         found.extend(self.other_groups(request));
         found.extend(self.without_rule(request));
+        // A rule gives it there, and to another target.
+        if matches!(refusal, Refusal::Target | Refusal::UnnamedPort) {
+            return found;
+        }
         if let Some(other) = self.other_capabilities(request) {
             found.push(other);
         } else if refusal == Refusal::NoRule && found.is_empty() {

@@ -6,8 +6,8 @@ use crate::asking::{self, AskError};
 use crate::service::App;
 use aerie_api::{AnswerView, DeputyView, NewAnswer, NewRequest, NoticeView, PassView, RequestView, WhyNote};
 use aerie_core::approval::{Answer, Changes, Wish};
+use aerie_core::directory::Act;
 use aerie_core::directory::selector::{Selector, Subject};
-use aerie_core::directory::{Act, Authority};
 use aerie_core::policy::Capability;
 use aerie_core::settings::Setting;
 use aerie_core::wording;
@@ -36,7 +36,7 @@ impl From<AskError> for Problem {
                 Self::not_allowed(detail)
             }
             AskError::Fault(aerie_core::approval::ApprovalFault::Answered) => Self::exists(detail),
-            AskError::Fault(_) | AskError::TooMany => Self::not_good(detail),
+            AskError::Fault(_) | AskError::TooMany | AskError::TooOften(_) => Self::not_good(detail),
             AskError::Tied => Self::own_rights(super::TIED),
             AskError::NotOpen => Self::not_found(detail),
             AskError::Store(e) => e.into(),
@@ -280,9 +280,9 @@ pub(super) async fn withdraw_pass(
     let why = stated(&note.why)?;
     let me = &caller.person.name;
     let row = app.store.passes(caller.now).await?.into_iter().find(|r| r.pass.id == id);
-    let may = |r: &PassRow| {
-        r.pass.person == *me || r.pass.approved_by.contains(me) || caller.person.authority(Act::EndSessions) != Authority::None
-    };
+    let (rules, seen) = (app.rules.now(), caller.within(Act::EndSessions));
+    let looked_after = |r: &PassRow| seen.as_ref().is_some_and(|s| s.person(rules.policy.directory(), &r.pass.person));
+    let may = |r: &PassRow| r.pass.person == *me || r.pass.approved_by.contains(me) || looked_after(r);
     if !row.as_ref().is_some_and(may) {
         return Err(Problem::not_found("There is no such pass, or it is not yours to withdraw."));
     }

@@ -88,6 +88,9 @@ pub(super) async fn issue(State(app): State<Arc<App>>, caller: Caller, Json(give
 pub(super) async fn withdraw(State(app): State<Arc<App>>, caller: Caller, Path(id): Path<String>) -> Result<StatusCode, Problem> {
     let missing = || Problem::not_found("There is no such PIN, or it is not yours.");
     let pin = app.store.pin(&id).await?.filter(|p| p.issued_by == caller.person.name || caller.administers()).ok_or_else(missing)?;
+    if pin.issued_by != caller.person.name {
+        caller.must_be_fresh()?;
+    }
     app.store.remove_pin(&pin.id).await?;
     app.log.append(caller.event(EventKind::PinIssued).says(format!("{} withdrew a PIN.", caller.person.name)).with("pin", id)).await?;
     app.tell("pins");
@@ -119,6 +122,7 @@ pub(super) async fn set_standing(
 #[utoipa::path(delete, path = "/machines/{name}/pin", operation_id = "removeMachinePin", params(("name" = String, Path)), responses((status = 204), (status = 403), (status = 404)))]
 pub(super) async fn remove_standing(State(app): State<Arc<App>>, caller: Caller, Path(name): Path<String>) -> Result<StatusCode, Problem> {
     let seen = caller.within(Act::ManageMachines).ok_or_else(|| Problem::not_allowed("Only administrators take a machine's PIN away."))?;
+    caller.must_be_fresh()?;
     let within = seen.machine(app.rules.now().policy.directory(), &name);
     let pin = app.store.standing_pin(&name).await?.filter(|_| within).ok_or_else(|| Problem::not_found("It has no PIN."))?;
     app.store.remove_pin(&pin.id).await?;

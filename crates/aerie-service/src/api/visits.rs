@@ -221,6 +221,15 @@ pub(super) async fn make(State(app): State<Arc<App>>, caller: Caller, Json(given
         return Err(Problem::not_good(format!("You have {MOST_OPEN} open PINs: withdraw one, or wait.")));
     }
     let request = request_of(&queue, &given.person, &given.mail, &given.reason, &given.ticket)?;
+    if given.send_link && !request.mail.is_empty() {
+        let often = |seconds| {
+            Problem::not_good(format!(
+                "You had too many links mailed within the last hour. Wait {} min, or read the link out.",
+                (seconds + 59) / 60
+            ))
+        };
+        app.mailing.take(&me, caller.now).map_err(often)?;
+    }
     let note = if request.person.is_empty() { request.reason.clone() } else { request.person.clone() };
     let (digits, pin) = app.identity.issue_pin(None, &note, &me, &app.settings().pins(), caller.now).await?;
     let visit = Visit::new(pin.id.clone(), request, &me, &visits::times(&app), caller.now);

@@ -43,6 +43,9 @@ pub(crate) enum AskError {
     /// The two do not count as two people.
     #[error("you and whoever asks count as one person for some days: one of you made, invited or reset the other's account")]
     Tied,
+    /// Too often.
+    #[error("you asked too often within the last hour; wait {} min", (.0 + 59) / 60)]
+    TooOften(i64),
     /// Too many.
     #[error("you have {MOST_OPEN} requests open already, or the service has too many")]
     TooMany,
@@ -225,6 +228,7 @@ pub(crate) async fn ask(app: &App, mut wish: Wish, from: IpAddr) -> Result<Reque
         return Err(AskError::TooMany);
     }
     let (approvers, deputies) = voices(app, &wish, now).await?;
+    app.mailing.take(&wish.person, now).map_err(AskError::TooOften)?;
     wish.id = new_id(now);
     let row = RequestRow { wish, answers: vec![], state: RequestState::Open, reminded: None, over: None };
     app.store.put_request(&row).await?;

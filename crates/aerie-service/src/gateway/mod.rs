@@ -26,9 +26,9 @@ use russh::server::Config;
 use russh::{AlgorithmKind, MethodKind, MethodSet, Preferred, SshId, cipher, compression, kex, mac};
 use std::borrow::Cow;
 use std::net::IpAddr;
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::time::Duration;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 use tokio::net::{TcpListener, TcpStream};
 use visitor::Visitor;
 
@@ -89,6 +89,17 @@ fn is_mark(name: &kex::Name) -> bool {
         kex::EXTENSION_OPENSSH_STRICT_KEX_AS_SERVER,
     ]
     .contains(name)
+}
+
+/// Lines about clients without a common algorithm in a minute: strangers must not fill a log.
+const MOST_TOLD: u32 = 20;
+
+fn is_told(now: Instant) -> bool {
+    static TOLD: Mutex<Option<(Instant, u32)>> = Mutex::new(None);
+    let mut told = TOLD.lock().unwrap_or_else(PoisonError::into_inner);
+    let (since, lines) = told.filter(|(since, _)| now.duration_since(*since) < Duration::from_secs(60)).unwrap_or((now, 0));
+    *told = Some((since, lines + 1));
+    lines < MOST_TOLD
 }
 
 /// Says why a client could not connect, where that is for lack of a common algorithm; none for another reason.
@@ -164,8 +175,8 @@ async fn attend(app: Arc<App>, config: Arc<Config>, stream: TcpStream, from: IpA
     let failed = {
         let older = app.settings().flag(Setting::OlderClients);
         move |error: &russh::Error| {
-            if let Some(why) = nothing_in_common(error, from, older) {
-                tracing::info!("{why}");
+            if let Some(why) = nothing_in_common(error, from, older).filter(|_| is_told(Instant::now())) {
+                tracing::warn!("{why}");
             }
         }
     };
@@ -238,6 +249,13 @@ mod tests {
         // Marks are no methods: none stands before one.
         let first_mark = more.kex.iter().position(is_mark).unwrap();
         assert!(more.kex.iter().skip(first_mark).all(is_mark));
+    }
+
+    #[test]
+    fn strangers_fill_no_log() {
+        let (now, later) = (Instant::now(), Instant::now() + Duration::from_secs(61));
+        assert_eq!((0..1000).filter(|_| is_told(now)).count(), MOST_TOLD as usize);
+        assert!(is_told(later));
     }
 
     #[test]
