@@ -129,7 +129,7 @@ fn map_comparison_and_guardrails_tell_targets_apart() {
     let before = policy(&RULES.replace("targets = [\"localhost:5432\", \"10.20.0.0/16:443\"]", "targets = [\"localhost:5432\"]"));
     let told: Vec<String> = compare(&before, &after, from, to).changes.iter().map(|c| c.sentence(&before, &after)).collect();
     assert_eq!(told, ["ARLO gains forward to 10.20.0.0/16:443 on archive-db and dome-east as operator."]);
-    let guard = "[[never]]\nname = \"nothing-on-443\"\ntargets = [\"*:443\"]\n";
+    let guard = "[[never]]\nname = \"nothing-on-443\"\ncapabilities = [\"forward\"]\ntargets = [\"*:443\"]\n";
     let guarded = policy(&format!("{RULES}{guard}"));
     let breaches = breaches(&guarded, from, to);
     let sentences: Vec<String> = breaches.iter().map(|b| b.sentence(&guarded)).collect();
