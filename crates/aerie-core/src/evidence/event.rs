@@ -279,6 +279,15 @@ mod tests {
     }
 
     #[test]
+    fn every_kind_is_documented() {
+        let text = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/formats/evidence.md")).unwrap();
+        for kind in EventKind::ALL {
+            let word = kind.word();
+            assert_eq!(text.matches(&format!("\n| `{word}` | ")).count(), 1, "{word}");
+        }
+    }
+
+    #[test]
     fn the_body_is_canonical_and_leaves_out_what_is_not_known() {
         let event =
             NewEvent::new("2026-11-23T00:00:00Z".parse().unwrap(), EventKind::SignIn, "ines").from("10.0.0.1").with("b", 2).with("a", "x");
