@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 import { api, unwrap } from "../api/client";
 import { useNow } from "../composables/useNow";
 import { clockSeconds, longDay } from "../lib/time";
+import CodeText from "../ui/CodeText.vue";
 import MoreButton from "../ui/MoreButton.vue";
 import StateNote from "../ui/StateNote.vue";
 
@@ -96,7 +97,7 @@ const verified = useQuery({
             <td class="mono w-16 text-right text-soft">{{ e.seq }}</td>
             <td class="mono w-24">{{ clockSeconds(e.at, zone) }}</td>
             <td>
-              {{ e.sentence }}
+              <CodeText :text="e.sentence" />
               <RouterLink
                 v-if="e.session"
                 :to="`/sessions/${e.session}`"

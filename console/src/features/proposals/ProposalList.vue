@@ -5,6 +5,7 @@ import { api, unwrap, type Proposal } from "../../api/client";
 import { useMe } from "../../composables/useMe";
 import { proven } from "../../composables/useProve";
 import { ago } from "../../lib/time";
+import CodeText from "../../ui/CodeText.vue";
 import InvitationLink from "./InvitationLink.vue";
 import ProblemNote from "../../ui/ProblemNote.vue";
 
@@ -43,7 +44,7 @@ const link = computed(() => agree.data.value?.link);
     </h2>
     <ul v-if="all.length" class="space-y-3" aria-label="Proposals">
       <li v-for="p in all" :key="p.id" class="sheet border-l-4 border-l-wait px-4 py-3" data-testid="proposal">
-        <p>{{ p.sentence }}</p>
+        <p><CodeText :text="p.sentence" /></p>
         <p class="mt-1 text-[0.9rem] text-soft">
           Proposed by {{ p.by }} {{ ago(p.at) }}; expires {{ p.expires.slice(0, 16).replace("T", " ") }} UTC.
           <template v-if="administers && p.by === me?.person">Another administrator must agree.</template>
@@ -63,7 +64,7 @@ const link = computed(() => agree.data.value?.link);
         </span>
       </li>
     </ul>
-    <p v-if="done" role="status" class="mt-3">Done: {{ done }}</p>
+    <p v-if="done" role="status" class="mt-3">Done: <CodeText :text="done" /></p>
     <InvitationLink v-if="link" :invitation="link" />
     <ProblemNote class="mt-3" :text="agree.error.value?.message ?? discard.error.value?.message" />
   </section>

@@ -2,6 +2,7 @@
 import { computed } from "vue";
 import type { Finding, LogEvent } from "../../api/client";
 import { clockSeconds } from "../../lib/time";
+import CodeText from "../../ui/CodeText.vue";
 
 /** What happened in a session, in order, with its findings among it. */
 const props = defineProps<{ events: LogEvent[]; findings: Finding[]; zone: string }>();
@@ -48,7 +49,7 @@ const entries = computed<Entry[]>(() =>
             Go there
           </button>
         </template>
-        <template v-else>{{ e.text }}</template>
+        <CodeText v-else :text="e.text" />
       </span>
     </li>
   </ol>
