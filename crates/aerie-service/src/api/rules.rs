@@ -286,16 +286,17 @@ pub(super) async fn why(State(app): State<Arc<App>>, caller: Caller, Query(q): Q
         Some(text) => Some(text.parse().map_err(|e| Problem::bad_request(format!("`target` is not host:port: {e}.")))?),
         None => None,
     };
-    let led = match &asked {
-        Some(target) => Some(neighbours::led(&app, &q.machine, target).await),
-        None => None,
-    };
-    let target = led.as_ref().map(|l| &l.target);
+    let decided = asked.as_ref().map(|t| neighbours::decided(&app, &q.machine, t));
+    let target = decided.as_ref();
     let facts = Facts { proofs: Proofs::at(Factors::of(factors), at), recorded: Tracks::all(), target, ..Facts::default() };
     let request = Request { person: &q.person, capability, machine: &q.machine, account: q.account.as_deref(), at, from, facts };
     let mut why = answer(&policy, &request, version, shown);
     // What is reached through the machine obeys the rules of both; of a machine that is not for them nobody learns.
-    for other in led.iter().flat_map(|l| &l.beyond) {
+    let beyond = match &asked {
+        Some(target) if why.outcome != "refused" => neighbours::beyond(&app, &q.machine, target).await,
+        Some(_) | None => vec![],
+    };
+    for other in &beyond {
         if why.outcome == "refused" {
             break;
         }

@@ -5,7 +5,7 @@ use super::carry::{self, Carrier, Content, Files};
 use super::connection::{Admitted, Connection, Forwarded, NotBegun, OpenSession, lock};
 use super::{FIRST_WINDOW, WINDOW};
 use crate::machines::Steps;
-use crate::machines::neighbours::{self, Led};
+use crate::machines::neighbours;
 use aerie_core::diagnostic::printable;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{Capability, Decision, ForwardTarget, Outcome, Refusal, Request};
@@ -480,9 +480,9 @@ pub(super) async fn forwarding(
 ) -> Result<(Arc<OpenSession>, Forwarded), NotBegun> {
     let steps = Steps::default();
     let machine = connection.login.machine.clone().unwrap_or_default();
-    let Led { target, beyond } = neighbours::led(&connection.app, &machine, &real).await;
-    let target = own.unwrap_or(target);
+    let target = own.unwrap_or_else(|| neighbours::decided(&connection.app, &machine, &real));
     let Admitted { mut granted, consenting } = connection.admit(target.clone(), &steps).await?;
+    let beyond = neighbours::beyond(&connection.app, &machine, &real).await;
     for other in &beyond {
         granted = granted.and(&connection.authorise_beyond(other, &real).await?);
     }

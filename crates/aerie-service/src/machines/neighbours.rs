@@ -30,16 +30,25 @@ impl Neighbours {
     }
 }
 
-/// Where a forwarded port leads, as far as the directory, the agents and the resolver of this host know.
-pub(crate) struct Led {
-    /// What is decided about: the machine itself, or one of its services, where the target is one of its own addresses.
-    pub(crate) target: ForwardTarget,
-    /// The other machines that are reached there, by name.
-    pub(crate) beyond: Vec<String>,
+/// What is decided about where a port is forwarded through a machine: the machine itself, or one of its services, where the target is
+/// one of its own addresses.
+pub(crate) fn decided(app: &App, through: &str, target: &ForwardTarget) -> ForwardTarget {
+    let rules = app.rules.now();
+    let Some(own) = rules.policy.directory().machine(through) else { return target.clone() };
+    if !target.is_itself() && !is_at(app, own, target) {
+        return target.clone();
+    }
+    let is_service = |address: &str| address_of(address).is_some_and(|a| a.is_itself() && a.port() == target.port());
+    if own.ways.iter().any(|w| is_service(&w.address)) {
+        ForwardTarget::service(target.port())
+    } else {
+        ForwardTarget::itself(target.port())
+    }
 }
 
-/// Looks up where a port leads that is forwarded through a machine.
-pub(crate) async fn led(app: &App, through: &str, target: &ForwardTarget) -> Led {
+/// The other machines that are reached where a port leads that is forwarded through this one, by name: as far as the directory, the
+/// agents and the resolver of this host know. Asks the resolver: whoever may not forward the port should be refused before.
+pub(crate) async fn beyond(app: &App, through: &str, target: &ForwardTarget) -> Vec<String> {
     let mut targets = vec![target.clone()];
     if target.is_name() {
         let looked_up = tokio::time::timeout(LOOKING_UP, tokio::net::lookup_host((target.host(), target.port()))).await;
@@ -48,19 +57,10 @@ pub(crate) async fn led(app: &App, through: &str, target: &ForwardTarget) -> Led
     }
     let rules = app.rules.now();
     let directory = rules.policy.directory();
-    let Some(own) = directory.machine(through) else { return Led { target: target.clone(), beyond: vec![] } };
+    let Some(own) = directory.machine(through) else { return vec![] };
     let others = directory.machines().iter().filter(|m| m.name != own.name);
     let found: BTreeSet<&str> = others.filter(|m| targets.iter().any(|t| leads_to(app, own, m, t))).map(|m| m.name.as_str()).collect();
-    let is_own = target.is_itself() || is_at(app, own, target);
-    let is_service = |address: &str| address_of(address).is_some_and(|a| a.is_itself() && a.port() == target.port());
-    Led {
-        target: match is_own {
-            true if own.ways.iter().any(|w| is_service(&w.address)) => ForwardTarget::service(target.port()),
-            true => ForwardTarget::itself(target.port()),
-            false => target.clone(),
-        },
-        beyond: found.into_iter().map(String::from).collect(),
-    }
+    found.into_iter().map(String::from).collect()
 }
 
 fn leads_to(app: &App, through: &Machine, other: &Machine, target: &ForwardTarget) -> bool {

@@ -82,6 +82,21 @@ async fn another_machine_is_reached_through_one_only_with_its_own_right() {
     // Whoever may not reach it does not learn that it is there.
     assert!(said.contains("No rule lets you forward ports through mast-2 to") && !said.contains("archive-db"), "{said}");
     assert!(!said.contains("SSH-2.0"), "{said}");
+    // Those who may read the rules are told why.
+    let asked = aerie_api::WhyQuery {
+        person: "arlo".into(),
+        capability: "forward".into(),
+        machine: "mast-2".into(),
+        at: None,
+        account: None,
+        target: Some(target.clone()),
+        from: None,
+        factors: Some("key".into()),
+        version: None,
+    };
+    let why = client().why(&asked).await.unwrap();
+    assert_eq!(why.outcome, "refused", "{}", why.sentence);
+    assert!(why.sentence.contains("This port leads to archive-db. No rule lets"), "{}", why.sentence);
     let right = format!(
         "\n[[allow]]\nname = \"through-to-the-archive\"\npeople = \"person:arlo\"\nmachines = \"name:archive-db\"\n\
          capabilities = [\"forward\"]\naccounts = [\"archivist\"]\ntargets = [\"localhost:{archive}\"]\n"
