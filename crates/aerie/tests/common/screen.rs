@@ -79,7 +79,9 @@ impl Screen {
 
     /// Types a line into a terminal of the person whose screen it is: what it leaves behind would be in `temporary`.
     pub fn starts(&self, line: &str, temporary: &std::path::Path) -> Child {
-        self.screen.shell(line).env("TMPDIR", temporary).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
+        // A home of its own: start-up files of whoever runs the tests may take a minute, or leave a lock when they are cut off.
+        let plain = [("HOME", temporary.as_os_str()), ("TMPDIR", temporary.as_os_str()), ("SHELL", "/bin/bash".as_ref())];
+        self.screen.shell(line).envs(plain).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
     }
 
     /// Makes two screens of it, as somebody does who sits there; gives what they did it with.
