@@ -71,14 +71,6 @@ async fn a_recovery_needs_the_persons_own_mail_or_two_administrators() {
 }
 
 #[tokio::test]
-async fn whoever_helps_in_no_queue_issues_no_pin() {
-    let new = aerie_api::NewPin { note: "for nobody".into() };
-    refused(signed_in("jun").await.issue_pin(&new).await.map(drop), "No rule lets you help in a queue");
-    let issued = signed_in("amara").await.issue_pin(&new).await.unwrap();
-    client().withdraw_pin(&issued.about.id).await.unwrap();
-}
-
-#[tokio::test]
 async fn an_account_is_no_second_person_for_whoever_made_it() {
     let (own, lena, tove) = two().await;
     // An administrator of lena's own making. (Its sign-in is prepared here; that lena could have made it is what counts.)
