@@ -93,7 +93,7 @@ fn end_all(leader: Option<u32>) -> bool {
         }
         for id in left.iter().filter_map(|id| i32::try_from(*id).ok()) {
             let _ = kill(Pid::from_raw(id), Signal::SIGKILL);
-            // What came to this process when it lost its parent is nobody else's to wait for; the shell itself is waited for.
+            // This process must reap orphans itself. The shell is reaped by its own handle.
             if leader != u32::try_from(id).ok() {
                 let _ = waitpid(Pid::from_raw(id), Some(WaitPidFlag::WNOHANG));
             }
@@ -169,7 +169,7 @@ mod tests {
     #[test]
     fn what_a_shell_started_is_found_wherever_it_went() {
         let p = |id, parent, session| Process { id, parent, session };
-        // The program is 10, its shell 20; 21 left the terminal, 22 and its child 23 lost their parent too, 40 is somebody else's.
+        // The program is 10, its shell 20; 21 left the terminal, 22 and its child 23 lost their parent too, 40 belongs to another program.
         let all = [p(1, 0, 1), p(10, 1, 5), p(20, 10, 20), p(21, 20, 21), p(22, 10, 22), p(23, 22, 22), p(24, 1, 20), p(40, 1, 40)];
         assert_eq!(belonging(&all, Some(20), 10, true), [20, 21, 22, 23, 24]);
         assert_eq!(belonging(&all, Some(20), 10, false), [20, 21, 24]);

@@ -62,7 +62,7 @@ pub const PROGRAM: &str = "/opt/aerie/aerie";
 
 /// Accounts of every machine, with their user numbers.
 pub(crate) const ACCOUNTS: [(&str, u32, &str); 3] =
-    [("operator", 1000, "Night operator"), ("archivist", 1001, "Plate archivist"), ("observer", 1002, "Whoever sits there")];
+    [("operator", 1000, "Night operator"), ("archivist", 1001, "Plate archivist"), ("observer", 1002, "Observer at the desk")];
 
 /// Becomes a machine when the program was started as one; returns otherwise.
 pub fn run_if_machine() {

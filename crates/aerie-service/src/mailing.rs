@@ -17,7 +17,7 @@ impl Mailing {
     /// Counts one more, before anything is done for it; how many seconds are left where there are too many.
     pub(crate) fn take(&self, person: &str, now: Timestamp) -> Result<(), i64> {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        // A clock that went back must keep nobody waiting for long.
+        // Entries from the future, after the clock went back, do not count.
         all.retain(|_, acts| {
             acts.retain(|t| *t <= now && now.duration_since(*t) < WITHIN);
             !acts.is_empty()

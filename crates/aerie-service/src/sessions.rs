@@ -282,7 +282,7 @@ impl LiveSessions {
         self.inner().live.values().any(|s| s.machine == machine && s.account == account)
     }
 
-    /// Whether this person has keyboard and pointer of the machine's screen now, and could answer there in the place of whoever sits at it.
+    /// Whether this person controls the machine's screen now, and could answer there in place of the user who sits at it.
     pub(crate) fn controls(&self, person: &str, machine: &str) -> bool {
         let controls = |s: &Arc<LiveSession>| s.person == person && s.machine == machine && s.hands.load(Ordering::Relaxed);
         self.inner().live.values().any(controls)

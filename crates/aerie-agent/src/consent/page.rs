@@ -237,7 +237,7 @@ async fn answer(
         let at = page.at;
         let afar = tokio::task::spawn_blocking(move || super::seat::is_from_afar(from, at)).await.unwrap_or(true);
         if afar {
-            return (StatusCode::FORBIDDEN, "Only whoever sits at this computer agrees: this is a login from another one.\n");
+            return (StatusCode::FORBIDDEN, "Only a user at this computer can agree. This login came from another computer.\n");
         }
     }
     let terminal = crate::facts::logins().unwrap_or_default().into_iter().find(|l| l.account == account).map(|l| l.terminal);

@@ -1,4 +1,4 @@
-//! Whether who answers sits at this machine: what systemd-logind(8) knows of the login session of a process.
+//! Tells users at this machine from remote logins, by what systemd-logind(8) knows of the login session of a process.
 
 use std::fs;
 use std::net::SocketAddr;
@@ -33,7 +33,7 @@ fn is_remote(root: &Path, process: &str) -> bool {
     let scope = groups.split(['/', '\n']).find_map(|part| part.strip_prefix("session-")?.strip_suffix(".scope"));
     let Some(session) = scope.filter(|s| !s.is_empty() && s.chars().all(|c| c.is_ascii_alphanumeric())) else { return false };
     let told = fs::read_to_string(root.join(SESSIONS).join(session)).unwrap_or_default();
-    // One whose session is over, so that nothing is known of it any more, was left behind.
+    // logind forgets a session when it ends: a process of an unknown session was left behind.
     told.is_empty() || told.lines().any(|l| l == "REMOTE=1")
 }
 

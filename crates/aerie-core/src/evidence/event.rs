@@ -29,11 +29,11 @@ macro_rules! kinds {
 }
 
 kinds! {
-    /// Somebody proved who they are, at the console or the gateway.
+    /// A user proved who they are, at the console or the gateway.
     SignIn = "sign-in": "signed in";
-    /// Somebody failed to.
+    /// A sign-in failed.
     SignInFailed = "sign-in-failed": "failed to sign in";
-    /// Somebody signed out.
+    /// A user signed out.
     SignOut = "sign-out": "signed out";
     /// A decision at the gateway.
     Decision = "decision": "asked for access";
@@ -53,7 +53,7 @@ kinds! {
     RecordingClosed = "recording-closed": "closed the recording";
     /// A recording could not be written.
     RecordingFailed = "recording-failed": "lost the recorder";
-    /// Somebody watched or exported a recording.
+    /// A user watched or exported a recording.
     RecordingRead = "recording-read": "read a recording";
     /// New rules were published.
     PolicyPublished = "policy-published": "published rules";
@@ -115,7 +115,7 @@ kinds! {
     CredentialChanged = "credential-changed": "changed a credential";
     /// A credential on a machine was changed by the service, or could not be.
     CredentialRotated = "credential-rotated": "rotated a credential";
-    /// Somebody saw a credential.
+    /// A user saw a credential.
     CredentialSeen = "credential-seen": "saw a credential";
     /// A machine was checked.
     MachineChecked = "machine-checked": "checked a machine";
@@ -131,7 +131,7 @@ kinds! {
     DeputyChanged = "deputy-changed": "changed a deputy";
     /// The person at a machine was told, agreed, refused, or took it back.
     ConsentGiven = "consent": "was asked";
-    /// Somebody declared an emergency.
+    /// A user declared an emergency.
     EmergencyDeclared = "emergency-declared": "declared an emergency";
     /// Sessions were ended together, or the service was locked down or opened again.
     Stopped = "stopped": "stopped sessions";

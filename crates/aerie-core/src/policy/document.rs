@@ -63,7 +63,7 @@ impl Effect {
     }
 }
 
-/// Capabilities by which somebody works on a machine in a way that can be looked at later.
+/// Capabilities whose use a recording shows: what was typed, run or seen.
 pub(super) const WORK: [Capability; 4] = [Capability::Shell, Capability::Exec, Capability::View, Capability::Control];
 
 /// Whether any of these tracks is one that a forwarded port cannot fill.

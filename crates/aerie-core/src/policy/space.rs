@@ -279,7 +279,7 @@ pub(super) fn targets_of<'p>(policy: &'p Policy, rules: &[u32]) -> Vec<&'p Targe
     rules.filter(|r| r.capabilities.contains(Capability::Forward)).map(|r| &r.targets).collect()
 }
 
-/// One of the targets; where rules tell none apart, the machine itself at a port that nobody names.
+/// One of the targets; where rules tell none apart, the machine itself, at a port that no rule names.
 pub(super) fn target_of(destination: Option<&Destination>) -> ForwardTarget {
     destination.and_then(Destination::example).unwrap_or_else(|| ForwardTarget::itself(1))
 }

@@ -45,7 +45,7 @@ fn is_loopback_name(name: &str) -> bool {
     name == "localhost" || name.ends_with(".localhost") || name == "ip6-localhost" || name == "ip6-loopback"
 }
 
-/// A name of letters, digits, `-`, `_` and dots. One whose last label is a number is none: `127.1`, `0x7f000001` and `2130706433` are
+/// A name of letters, digits, `-`, `_` and dots. A name whose last label is a number is refused: `127.1`, `0x7f000001` and `2130706433` are
 /// addresses to inet_aton(3).
 fn is_name(name: &str) -> bool {
     let label = |l: &str| (1..=63).contains(&l.len()) && l.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_');

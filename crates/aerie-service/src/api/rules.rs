@@ -291,7 +291,7 @@ pub(super) async fn why(State(app): State<Arc<App>>, caller: Caller, Query(q): Q
     let facts = Facts { proofs: Proofs::at(Factors::of(factors), at), recorded: Tracks::all(), target, ..Facts::default() };
     let request = Request { person: &q.person, capability, machine: &q.machine, account: q.account.as_deref(), at, from, facts };
     let mut why = answer(&policy, &request, version, shown);
-    // What is reached through the machine obeys the rules of both; of a machine that is not for them nobody learns.
+    // A target behind the machine obeys the rules of both. Users do not learn of machines that are not for them.
     let beyond = match &asked {
         Some(target) if why.outcome != "refused" => neighbours::beyond(&app, &q.machine, target).await,
         Some(_) | None => vec![],
@@ -312,7 +312,7 @@ pub(super) async fn why(State(app): State<Arc<App>>, caller: Caller, Query(q): Q
     Ok(Json(why))
 }
 
-/// Whoever may not reach a machine does not learn that it is there.
+/// The refusal for a user who must not learn that the machine exists.
 fn no_rule(machine: &str, target: Option<&ForwardTarget>) -> String {
     let to = target.map(|t| format!(" to {t}")).unwrap_or_default();
     format!("No rule lets you {} {machine}{to}.", Capability::Forward.phrase())

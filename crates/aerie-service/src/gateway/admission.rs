@@ -305,7 +305,7 @@ impl Connection {
     }
 }
 
-/// Words of the uses by which nobody acts.
+/// Words of the capabilities that only look.
 fn looking() -> Vec<&'static str> {
     Capability::ALL.into_iter().filter(|c| !c.acts()).map(Capability::word).collect()
 }

@@ -66,7 +66,7 @@ pub(crate) struct SignedInBy {
     pub(crate) over_https: bool,
 }
 
-/// What somebody wants to do on a machine.
+/// What a user wants to do on a machine.
 #[derive(Debug, Clone)]
 pub(super) struct Intent {
     pub(super) capability: Capability,
@@ -324,7 +324,7 @@ impl Connection {
         let why = self.decide_as(other, None, &intent, take).await?;
         granted.ok_or_else(|| {
             let through = self.login.machine.as_deref().unwrap_or_default();
-            // Whoever may not reach a machine does not learn that it is there.
+            // A user without a right there does not learn that the machine exists.
             if refused {
                 format!("No rule lets you forward ports through {through} to {target}.")
             } else {

@@ -1,4 +1,4 @@
-//! Which machines are reached at an address: whoever gets there through another machine needs their rules, too.
+//! Finds the machines behind an address: a user who reaches one through another machine needs a right on both.
 
 use crate::service::App;
 use aerie_core::directory::{Machine, Via};
@@ -11,7 +11,7 @@ use std::time::Duration;
 /// How long the name of a target is looked up.
 const LOOKING_UP: Duration = Duration::from_secs(2);
 
-/// Under which addresses machines were reached, whose own address is a name.
+/// The addresses at which machines were last reached, by machine name.
 #[derive(Debug, Default)]
 pub(crate) struct Neighbours(Mutex<BTreeMap<String, IpAddr>>);
 
@@ -47,7 +47,7 @@ pub(crate) fn decided(app: &App, through: &str, target: &ForwardTarget) -> Forwa
 }
 
 /// The other machines that are reached where a port leads that is forwarded through this one, by name: as far as the directory, the
-/// agents and the resolver of this host know. Asks the resolver: whoever may not forward the port should be refused before.
+/// agents and the resolver of this host know. Asks the resolver: decide about the target first.
 pub(crate) async fn beyond(app: &App, through: &str, target: &ForwardTarget) -> Vec<String> {
     let mut targets = vec![target.clone()];
     if target.is_name() {

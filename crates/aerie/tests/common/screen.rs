@@ -79,7 +79,7 @@ impl Screen {
 
     /// Types a line into a terminal of the person whose screen it is: what it leaves behind would be in `temporary`.
     pub fn starts(&self, line: &str, temporary: &std::path::Path) -> Child {
-        // A home of its own: start-up files of whoever runs the tests may take a minute, or leave a lock when they are cut off.
+        // A home of its own: the start-up files of the user who runs the tests may take a minute, or leave a lock behind when killed.
         let plain = [("HOME", temporary.as_os_str()), ("TMPDIR", temporary.as_os_str()), ("SHELL", "/bin/bash".as_ref())];
         self.screen.shell(line).envs(plain).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
     }

@@ -7,7 +7,7 @@ use std::process::Stdio;
 use tokio::io::AsyncReadExt as _;
 use tokio::process::Child;
 
-/// A program on mast-2 that says its name to whoever connects, and then what it hears; it ends with the session that started it.
+/// A program on mast-2 that sends its name to each client, and then echoes; it ends with the session that started it.
 async fn program(name: &str, port: u16) -> Child {
     let script = format!(
         "perl -MIO::Socket::INET -e '$s=IO::Socket::INET->new(Listen=>5,LocalAddr=>\"127.0.0.1\",LocalPort=>{port},ReuseAddr=>1) or die; \
@@ -79,7 +79,7 @@ async fn another_machine_is_reached_through_one_only_with_its_own_right() {
     with_targets(&before, &[format!("*:{archive}")], "").await;
     let target = format!("127.0.0.1:{archive}");
     let said = reached("arlo", &target).await;
-    // Whoever may not reach it does not learn that it is there.
+    // A user without a right there does not learn that it exists.
     assert!(said.contains("No rule lets you forward ports through mast-2 to") && !said.contains("archive-db"), "{said}");
     assert!(!said.contains("SSH-2.0"), "{said}");
     // Those who may read the rules are told why.
@@ -102,7 +102,7 @@ async fn another_machine_is_reached_through_one_only_with_its_own_right() {
          capabilities = [\"forward\"]\naccounts = [\"archivist\"]\ntargets = [\"localhost:{archive}\"]\n"
     );
     with_targets(&before, &[format!("*:{archive}")], &right).await;
-    // Nothing refuses it now; here each machine has a loopback interface of its own, at which nobody listens.
+    // Nothing refuses it now; here each machine has its own loopback interface, with no listener.
     let said = reached("arlo", &target).await;
     assert!(said.contains("connect failed"), "{said}");
     let noted = event("decision", &format!("through archive-db to localhost:{archive}")).await;

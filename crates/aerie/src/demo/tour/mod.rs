@@ -18,7 +18,7 @@ use serde::Serialize;
 use std::time::{Duration, Instant};
 
 /// How long a step may take; waiting for a further code takes half a minute.
-/// Sunniva at the spectrograph, in the account of whoever sits there.
+/// Sunniva at the spectrograph, in the account of the user who sits there.
 const AT_COUDE: &str = "sunniva+observer@coude-1@aerie";
 const STEP_LIMIT: Duration = Duration::from_secs(120);
 
@@ -121,7 +121,7 @@ impl Tour {
             self.step("Jun is let onto coude-1 by whoever sits there, who then stops it", async |t| t.consent().await).await;
         } else if !self.printer.json {
             self.printer
-                .line("left out  The person at coude-1: accounts of machines share one user here, so that nobody can answer for another.");
+                .line("left out  The person at coude-1: the accounts of machines share one user here, so answers cannot be told apart.");
         }
         if apart && visit::has_screens() {
             self.step("Mira sees the screen of coude-1, and has the keyboard when whoever sits there agrees", async |t| t.screen().await)
@@ -245,7 +245,7 @@ impl Tour {
 
     async fn consent(&self) -> Found {
         let here = |say: &str| format!("{} agent answer --wait --say {say}", aerie_lab::PROGRAM);
-        // Sunniva sits at coude-1, in an account that nobody else may use.
+        // Sunniva sits at coude-1, in an account that no other user may use.
         let (agree, stop) = (here("agree"), here("stop"));
         let arguments = [AT_COUDE, agree.as_str()];
         let agrees = self.people.run("ssh", "sunniva", &arguments, "");
