@@ -87,6 +87,8 @@ pub(crate) struct App {
     pub(crate) recorder: Recorder,
     pub(crate) health: api::Health,
     pub(crate) live: Arc<LiveSessions>,
+    /// What machines are about to tell of in their logs.
+    pub(crate) sign_ins: crate::machines::SignIns,
     /// SSH connections that signed in.
     pub(crate) connections: Arc<crate::ending::Connections>,
     pub(crate) desktops: Desktops,
@@ -311,6 +313,7 @@ impl Service {
             recorder: Recorder::start(config.recordings(), keys.clone()).map_err(io("the recordings"))?,
             health: api::Health::default(),
             live: Arc::default(),
+            sign_ins: crate::machines::SignIns::default(),
             connections: Arc::default(),
             desktops: Desktops::default(),
             visits: Visits::default(),

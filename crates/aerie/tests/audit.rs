@@ -296,6 +296,65 @@ async fn a_log_that_comes_in_is_audited_as_it_comes() {
     .await;
 }
 
+/// Lines that come one upon the other leave no pause in which the audit would learn of sessions; and a machine tells of a sign-in
+/// before the session is live.
+#[tokio::test]
+async fn a_session_is_explained_by_a_line_that_comes_at_once_however_many_come_beside() {
+    let admin = client();
+    let began = Timestamp::now();
+    let syslog = world().people.demo.syslog[0];
+    let machine = world().people.demo.machines.iter().find(|m| m.name == "archive-db").unwrap();
+    let noise = async {
+        let mut sender = tokio::net::TcpStream::connect(syslog).await.unwrap();
+        let mut tick = tokio::time::interval(std::time::Duration::from_millis(20));
+        loop {
+            tick.tick().await;
+            let at = Timestamp::now().strftime("%Y-%m-%dT%H:%M:%S.%3fZ").to_string();
+            let line = format!("<86>1 {at} dome-west sshd 4711 - - Connection closed by 198.51.100.99 port 6000 [preauth]\n");
+            sender.write_all(line.as_bytes()).await.unwrap();
+        }
+    };
+    // What the machine writes is sent on as a collector beside it would: within milliseconds.
+    let follows = async {
+        let mut sender = tokio::net::TcpStream::connect(syslog).await.unwrap();
+        let mut sent = std::fs::read(&machine.log).unwrap().len();
+        let mut tick = tokio::time::interval(std::time::Duration::from_millis(2));
+        loop {
+            tick.tick().await;
+            let all = std::fs::read(&machine.log).unwrap();
+            if let Some(end) = all[sent..].iter().rposition(|b| *b == b'\n') {
+                sender.write_all(&all[sent..=sent + end]).await.unwrap();
+                sent += end + 1;
+            }
+        }
+    };
+    let works = async {
+        for _ in 0..6 {
+            let done = world().people.run("ssh", "", &["backup-runner+archive-db@aerie", "hostname"], "").await.unwrap();
+            assert_eq!(done.status, Some(0), "{}", done.err);
+        }
+        let query = SessionQuery {
+            person: Some("backup-runner".into()),
+            machine: Some("archive-db".into()),
+            limit: Some(6),
+            ..SessionQuery::default()
+        };
+        let sessions = admin.sessions(&query).await.unwrap().items;
+        for session in &sessions {
+            let access = until("its line", async || Some(admin.access(&session.id).await.unwrap()).filter(|a| !a.lines.is_empty())).await;
+            assert!(access.lines[0].file.starts_with("syslog since "), "{access:?}");
+        }
+        let unknown = FindingQuery { kind: Some("unknown-session".into()), ..FindingQuery::default() };
+        let unknown = admin.findings(&unknown).await.unwrap().items;
+        assert!(unknown.iter().all(|f| f.machine != "archive-db" || f.first < began), "{unknown:#?}");
+    };
+    tokio::select! {
+        () = noise => {}
+        () = follows => {}
+        () = works => {}
+    }
+}
+
 #[tokio::test]
 async fn a_log_is_read_on_where_it_was_read_to_and_one_that_was_cut_is_found() {
     let admin = client();

@@ -290,10 +290,15 @@ impl Auditor {
         self.detector.handle_signal(&signal, &mut self.findings);
     }
 
-    /// Takes a changed world: rules, sessions and people as they are from now on. Detections stay as they were.
-    pub fn handle_world(&mut self, world: Arc<World>) {
-        self.world = world;
+    /// What logs are held against.
+    pub fn world(&self) -> &World {
+        &self.world
+    }
+
+    /// The same, to be changed: rules, sessions and people as they are from now on. Detections stay as they were.
+    pub fn world_mut(&mut self) -> &mut World {
         self.machine = None;
+        Arc::make_mut(&mut self.world)
     }
 
     /// What was found, or found again, since it was last asked for. For logs that never end.

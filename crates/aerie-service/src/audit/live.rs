@@ -9,7 +9,7 @@ use crate::service::App;
 use aerie_core::audit::read::Format;
 use aerie_core::audit::read::frames::SyslogFrames;
 use aerie_core::audit::ship::Sending;
-use aerie_core::audit::{Auditor, Covered, Finding, LogClock, Recorded, Source, World};
+use aerie_core::audit::{Auditor, Covered, Finding, LogClock, Recorded, Source};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_store::{SessionFilter, StoreError};
 use jiff::{SignedDuration, Timestamp};
@@ -162,7 +162,6 @@ async fn take(app: &App, mut stream: impl AsyncRead + Unpin, from: IpAddr, send:
 struct Reader {
     app: Arc<App>,
     name: String,
-    world: Arc<World>,
     auditor: Auditor,
     senders: Source,
     /// By name.
@@ -174,6 +173,8 @@ struct Reader {
     recorded: Vec<Recorded>,
     /// Until when sessions are known.
     known: Timestamp,
+    /// How many sign-ins to machines are known.
+    signed_in: u64,
     rules: (i64, u64),
     /// Something came that is not kept yet.
     pending: bool,
@@ -217,9 +218,9 @@ impl Reader {
     async fn new(app: Arc<App>) -> Result<Self, StoreError> {
         let now = Timestamp::now();
         let name = format!("syslog since {}", now.strftime("%Y-%m-%dT%H:%M:%SZ"));
+        let (_, signed_in) = app.sign_ins.since(u64::MAX);
         let mut world = world(&app).await?;
         world.sessions.iter_mut().for_each(|all| all.retain(|_, s| s.end.is_none_or(|e| now.duration_since(e) < SESSIONS_KNOWN)));
-        let world = Arc::new(world);
         let clock = LogClock::new(app.rules.now().policy.zone().clone(), now);
         let senders = Source::new(&name, clock, Some(Format::Lines), None);
         let rules = app.rules.now();
@@ -227,14 +228,14 @@ impl Reader {
         Ok(Self {
             app,
             name,
-            auditor: Auditor::new(world.clone()),
-            world,
+            auditor: Auditor::new(Arc::new(world)),
             senders,
             agents: HashMap::new(),
             fresh: BTreeMap::new(),
             counted: HashMap::new(),
             recorded: vec![],
             known: now,
+            signed_in,
             rules,
             pending: false,
             unkept: vec![],
@@ -266,6 +267,10 @@ impl Reader {
             tracing::error!(error = %e, "sessions could not be read to which lines may belong");
         }
         self.pending = true;
+        // Of what began since, the first lines may be among these.
+        if self.app.sign_ins.since(self.signed_in).1 != self.signed_in {
+            self.signed_in = self.app.sign_ins.tell(self.auditor.world_mut(), self.signed_in);
+        }
         let Self { auditor, senders, agents, fresh, recorded, .. } = self;
         let source = match arrived.agent {
             None => senders,
@@ -286,7 +291,7 @@ impl Reader {
         }
     }
 
-    /// Learns of sessions and rules that are new: a line about a session comes a moment after it began.
+    /// Learns of sessions that ended and of rules that are new.
     async fn refresh(&mut self) -> Result<(), StoreError> {
         let now = Timestamp::now();
         let rules = self.app.rules.now();
@@ -294,21 +299,22 @@ impl Reader {
         let since = self.known.checked_sub(SignedDuration::from_hours(1)).unwrap_or(self.known);
         let filter = SessionFilter { since: Some(since), limit: MOST_SESSIONS, ..SessionFilter::default() };
         let fresh = self.app.store.sessions(&filter).await?;
-        let sessions = self.world.sessions.as_ref();
+        let sessions = self.auditor.world().sessions.as_ref();
         let known = |s: &aerie_store::SessionRow| sessions.is_some_and(|all| all.get(&s.id).is_some_and(|k| k.end == s.ended));
         let own = own_links(&self.app, RECENT_OWN).await?;
-        if rules == self.rules && own == self.world.own && fresh.iter().all(known) {
+        if rules == self.rules && own == self.auditor.world().own && fresh.iter().all(known) {
             return Ok(());
         }
-        let mut world = World { own, ..World::clone(&self.world) };
-        if rules != self.rules {
-            world.history = self.app.rules.history().await?;
+        let history = if rules == self.rules { None } else { Some(self.app.rules.history().await?) };
+        let world = self.auditor.world_mut();
+        world.own = own;
+        if let Some(history) = history {
+            world.history = history;
         }
         if let Some(sessions) = &mut world.sessions {
             sessions.extend(fresh.iter().map(|s| (s.id.clone(), Known::from(s).0)));
         }
-        (self.known, self.rules, self.world) = (now, rules, Arc::new(world));
-        self.auditor.handle_world(self.world.clone());
+        (self.known, self.rules) = (now, rules);
         Ok(())
     }
 

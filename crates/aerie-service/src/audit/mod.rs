@@ -91,13 +91,15 @@ pub(crate) async fn own_links(app: &App, most: u32) -> Result<HashMap<(String, S
 pub(crate) async fn world(app: &App) -> Result<World, StoreError> {
     let filter = SessionFilter { limit: MOST_SESSIONS, ..SessionFilter::default() };
     let sessions: SessionIndex = app.store.sessions(&filter).await?.iter().map(|s| (s.id.clone(), Known::from(s).0)).collect();
-    Ok(World {
+    let mut world = World {
         history: app.rules.history().await?,
         sessions: Some(sessions),
         own: own_links(app, MOST_OWN).await?,
         authorities: Some(app.keys.user_authorities().iter().map(|k| crate::keys::fingerprint(k.public_key())).collect()),
         detections: detections(app).await?,
-    })
+    };
+    app.sign_ins.tell(&mut world, 0);
+    Ok(world)
 }
 
 /// Scans a log as it comes in, keeps the findings, and logs that it was done.

@@ -9,6 +9,7 @@ use crate::recorder::{About, Recording};
 use crate::rulebook::InForce;
 use crate::service::App;
 use crate::sessions::{LiveSession, Own, Reserved};
+use aerie_core::audit::KnownSession;
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::{
     AccessGranted, Capabilities, Capability, Consent, Decision, Facts, ForwardTarget, Outcome, Request, Speech, Track, Tracks,
@@ -462,7 +463,21 @@ impl Connection {
         let (recording, armed, file) = recorder.map_or((None, None, None), |(r, a, f)| (Some(r), Some(a), Some(f)));
         let link = match self.over_https {
             true => Ok(Link::Services { how: "service by service".into(), closed: CancellationToken::new() }),
-            false => self.link(&id, &machine, &account, granted, steps).await.map(Link::Ssh),
+            false => {
+                let session = KnownSession {
+                    id: id.clone(),
+                    person: self.person.person().into(),
+                    machine: machine.clone(),
+                    account: account.clone(),
+                    begin: now,
+                    end: None,
+                    recorded: recording.is_some(),
+                    uses: Capabilities::NONE,
+                    factors: self.person.factors(),
+                    source: Some(self.from),
+                };
+                self.link(&session, granted, steps).await.map(Link::Ssh)
+            }
         };
         let link = match link {
             Ok(link) => link,
@@ -495,13 +510,14 @@ impl Connection {
         }
     }
 
-    async fn link(&self, id: &str, machine: &str, account: &str, granted: &AccessGranted, steps: &Steps) -> Result<MachineLink, NotBegun> {
+    async fn link(&self, session: &KnownSession, granted: &AccessGranted, steps: &Steps) -> Result<MachineLink, NotBegun> {
+        let (machine, account) = (&*session.machine, &*session.account);
         let rules = self.app.rules.now();
         let Some(known) = rules.policy.directory().machine(machine) else {
             return Err(NotBegun::Unavailable(LinkError::NotReady.to_string()));
         };
         let forward = granted.capability() == Capability::Forward || self.allows(machine, Some(account), Capability::Forward);
-        match MachineLink::open(&self.app, known, account, Purpose::Session(id, forward), steps).await {
+        match MachineLink::open(&self.app, known, account, Purpose::Session(session, forward), steps).await {
             Ok(link) => Ok(link),
             Err(e) => {
                 let event = NewEvent::new(Timestamp::now(), EventKind::MachineFailed, self.person.person())

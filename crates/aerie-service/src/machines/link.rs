@@ -3,10 +3,12 @@
 
 use super::host_key;
 use super::path::{PathError, PathStream, reach};
+use super::sign_ins::SignIn;
 use crate::gateway::{CHANNEL_MESSAGES, WINDOW, algorithms};
 use crate::keys::Keys;
 use crate::service::App;
 use crate::vault::Secret;
+use aerie_core::audit::KnownSession;
 use aerie_core::directory::Machine;
 use aerie_core::evidence::{EventKind, NewEvent};
 use jiff::Timestamp;
@@ -95,7 +97,7 @@ impl Steps {
 #[derive(Debug, Clone, Copy)]
 pub(crate) enum Purpose<'a> {
     /// A session of somebody; may it forward ports?
-    Session(&'a str, bool),
+    Session(&'a KnownSession, bool),
     /// The service's own work: the word for it stands in the certificate.
     Own(&'a str),
     /// To see whether this credential, and no other, is good.
@@ -220,9 +222,15 @@ async fn sign_in(
     sources: &[IpAddr],
 ) -> Result<bool, LinkError> {
     let (id, forward) = match purpose {
-        Purpose::Session(id, forward) => (id, forward),
+        // Known before anything is offered: the machine's log may tell of it before this is over.
+        Purpose::Session(session, forward) => {
+            app.sign_ins.note(SignIn::Session(session.clone()));
+            (&*session.id, forward)
+        }
         Purpose::Own(word) => {
-            app.store.put_own_link(&machine.name, word, jiff::Timestamp::now()).await?;
+            let at = jiff::Timestamp::now();
+            app.store.put_own_link(&machine.name, word, at).await?;
+            app.sign_ins.note(SignIn::Own { machine: machine.name.to_string(), word: word.into(), at });
             (word, false)
         }
         Purpose::Try(secret) => {

@@ -8,6 +8,7 @@ mod link;
 pub(crate) mod neighbours;
 mod path;
 mod run;
+mod sign_ins;
 
 pub(crate) use check::check;
 pub(crate) use discover::discover;
@@ -16,3 +17,4 @@ pub(crate) use inventory::{HeardOf, Inventory, retire, tend};
 pub(crate) use link::{LinkError, MachineLink, Purpose, Steps};
 pub(crate) use path::{PathError, reach};
 pub(crate) use run::run;
+pub(crate) use sign_ins::SignIns;
