@@ -271,7 +271,7 @@ async fn a_log_that_comes_in_is_audited_as_it_comes() {
     lines.write_all(direct.as_bytes()).await.unwrap();
     until("the other", async || of("around-gateway", "198.51.100.91").await).await;
     // A session's own line is explained, though it began a moment ago.
-    let done = world().people.run("ssh", "", &["backup-runner+archive-db@aerie", "hostname"], "").await.unwrap();
+    let done = world().people.run_with("ssh", "", &["backup-runner+archive-db@aerie", "hostname"], "").await.unwrap();
     assert_eq!(done.status, Some(0), "{}", done.err);
     let session =
         admin.sessions(&SessionQuery { person: Some("backup-runner".into()), limit: Some(1), ..SessionQuery::default() }).await.unwrap();
@@ -330,7 +330,7 @@ async fn a_session_is_explained_by_a_line_that_comes_at_once_however_many_come_b
     };
     let works = async {
         for _ in 0..6 {
-            let done = world().people.run("ssh", "", &["backup-runner+archive-db@aerie", "hostname"], "").await.unwrap();
+            let done = world().people.run_with("ssh", "", &["backup-runner+archive-db@aerie", "hostname"], "").await.unwrap();
             assert_eq!(done.status, Some(0), "{}", done.err);
         }
         let query = SessionQuery {

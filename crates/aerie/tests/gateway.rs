@@ -96,10 +96,10 @@ async fn a_wrong_code_is_refused_and_a_used_one_told_so() {
 #[tokio::test]
 async fn a_login_name_that_names_nothing_is_answered_with_what_to_write() {
     let p = &world().people;
-    let e = p.run("ssh", "arlo", &["arlo@aerie", "id"], "").await.unwrap();
+    let e = p.run_with("ssh", "", &["arlo@aerie", "id"], "").await.unwrap();
     assert_eq!(e.status, Some(77));
     assert!(e.err.contains("ssh -p PORT arlo+MACHINE@HOST"), "{}", e.err);
-    let e = p.run("ssh", "arlo", &["arlo+root@archive-db@aerie", "id"], "").await.unwrap();
+    let e = p.run_with("ssh", "", &["arlo+root@archive-db@aerie", "id"], "").await.unwrap();
     assert!(e.err.contains("No rule lets you"), "{}", e.err);
 }
 
@@ -110,7 +110,7 @@ async fn the_jump_form_shows_no_machine_that_is_not_for_the_person() {
     let mut said = vec![];
     for machine in ["dome-east", "dome-north"] {
         let to = format!("operator@{machine}");
-        let e = p.run("ssh", "arlo", &["-i", &key, "-J", "arlo@aerie", &to, "id"], "").await.unwrap();
+        let e = p.run_with("ssh", "", &["-i", &key, "-J", "arlo@aerie", &to, "id"], "").await.unwrap();
         assert_eq!(e.status, Some(255));
         said.push(e.err.replace(machine, "M"));
     }

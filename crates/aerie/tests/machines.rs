@@ -98,7 +98,7 @@ async fn sessions_go_through_agent_and_relay_with_the_same_recording_and_rules()
 #[tokio::test]
 async fn whoever_waits_at_a_terminal_sees_the_steps() {
     let p = &world().people;
-    let e = p.run("ssh", "arlo", &["-tt", "arlo+plate-scanner@aerie"], "exit\n").await.unwrap();
+    let e = p.run_with("ssh", "", &["-tt", "arlo+plate-scanner@aerie"], "exit\n").await.unwrap();
     // Standard error and output are one in a terminal of the machine's own; the steps come as ssh's own standard error.
     let shown = format!("{}{}", e.out, e.err);
     for step in

@@ -406,7 +406,7 @@ impl Tour {
         for (program, arguments, input) in ways {
             let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
             let input = input.replace("BACK", &back.display().to_string());
-            let e = self.people.run(program, "arlo", &arguments, &input).await?;
+            let e = self.people.run_with(program, "", &arguments, &input).await?;
             held &= e.status == Some(0);
             said.push(format!("{program} {}", status(&e)));
         }
@@ -448,8 +448,8 @@ impl Tour {
     }
 
     async fn refused(&self) -> Found {
-        let e = self.people.run("ssh", "arlo", &["arlo+dome-east@aerie", "hostname"], "").await?;
-        let nowhere = self.people.run("ssh", "arlo", &["arlo+dome-north@aerie", "hostname"], "").await?;
+        let e = self.people.run_with("ssh", "", &["arlo+dome-east@aerie", "hostname"], "").await?;
+        let nowhere = self.people.run_with("ssh", "", &["arlo+dome-north@aerie", "hostname"], "").await?;
         let same = e.err.replace("dome-east", "M") == nowhere.err.replace("dome-north", "M");
         Ok((e.status == Some(77) && e.out.is_empty() && same, format!("{}A machine that does not exist gets the same answer.", e.err)))
     }
