@@ -1,7 +1,10 @@
-//! Credentials on machines that nobody sees: how one is changed so that no failure on the way locks anybody out.
+//! Credentials on machines that nobody sees: how one is changed so that no failure on the way locks anybody out. And the file in which the
+//! service's own keys are kept.
 
+mod key_file;
 mod rotation;
 
+pub use key_file::{KeyFile, KeyFileFault, SealedKey};
 pub use rotation::{Ended, Fault, Phase, Rotation, Step, Which};
 
 use jiff::{SignedDuration, Timestamp};

@@ -3,8 +3,8 @@
 use super::KeyError;
 use aerie_core::evidence::{hex, unhex};
 use aerie_core::recording::MasterKey;
+use aerie_core::vault::{KeyFile, SealedKey};
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
 use std::io::Write as _;
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
@@ -83,25 +83,6 @@ pub(super) struct Key {
     pub(super) certificate: Option<(String, String)>,
 }
 
-/// A key as it is in the file.
-#[derive(Serialize, Deserialize)]
-struct Kept {
-    purpose: String,
-    generation: u32,
-    made: Timestamp,
-    /// Sealed under the master key; while the master key is changed, under the next one as well.
-    sealed: Vec<String>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    certificate: Option<(String, String)>,
-}
-
-#[derive(Serialize, Deserialize)]
-struct File {
-    version: u32,
-    master_made: Timestamp,
-    keys: Vec<Kept>,
-}
-
 /// Every key of the service, and where they are kept.
 pub(super) struct Ring {
     path: PathBuf,
@@ -110,10 +91,6 @@ pub(super) struct Ring {
     pub(super) master_made: Timestamp,
     /// Newest last within each purpose.
     pub(super) keys: Vec<Key>,
-}
-
-fn bound(purpose: &str, generation: u32) -> String {
-    format!("service key {purpose} {generation}")
 }
 
 impl Ring {
@@ -155,15 +132,14 @@ impl Ring {
     }
 
     fn read(&mut self, bytes: &[u8]) -> Result<(), KeyError> {
-        let file: File = serde_json::from_slice(bytes).map_err(|_| KeyError::Ring)?;
+        let file = KeyFile::read(bytes).map_err(|_| KeyError::Ring)?;
         self.master_made = file.master_made;
         for kept in file.keys {
             // A purpose that this version does not know is a later version's file.
             let purpose = Purpose::from_word(&kept.purpose).ok_or(KeyError::Ring)?;
-            let opened = kept.sealed.iter().filter_map(|s| self.master.open(&unhex(s)?, &bound(&kept.purpose, kept.generation))).next();
-            let seed = opened.and_then(|s| s.as_slice().try_into().ok()).ok_or(KeyError::OtherMaster)?;
-            let Kept { generation, made, certificate, .. } = kept;
-            self.keys.push(Key { purpose, generation, made, seed: Zeroizing::new(seed), certificate });
+            let seed = kept.open(&self.master).ok_or(KeyError::OtherMaster)?;
+            let SealedKey { generation, made, certificate, .. } = kept;
+            self.keys.push(Key { purpose, generation, made, seed, certificate });
         }
         Ok(())
     }
@@ -173,16 +149,14 @@ impl Ring {
         let mut keys = vec![];
         for k in &self.keys {
             let mut sealed = vec![];
+            let word = k.purpose.word();
             for master in under {
-                let text = master.seal(&*k.seed, &bound(k.purpose.word(), k.generation), super::random()?).ok_or(KeyError::Ring)?;
-                sealed.push(hex(&text));
+                sealed.push(SealedKey::seal(master, word, k.generation, &k.seed, super::random()?).ok_or(KeyError::Ring)?);
             }
-            let purpose = k.purpose.word().into();
-            keys.push(Kept { purpose, generation: k.generation, made: k.made, sealed, certificate: k.certificate.clone() });
+            let certificate = k.certificate.clone();
+            keys.push(SealedKey { purpose: word.into(), generation: k.generation, made: k.made, sealed, certificate });
         }
-        let file = File { version: 1, master_made: self.master_made, keys };
-        let text = serde_json::to_vec_pretty(&file).map_err(|_| KeyError::Ring)?;
-        replace(&self.path, &text)
+        replace(&self.path, &KeyFile::new(self.master_made, keys).text())
     }
 
     /// Makes the next generation of a key. The earlier ones stay.
