@@ -24,7 +24,9 @@ fn words(line: &str) -> Vec<String> {
                 }
             }
             c => {
-                assert!(!"\"$`;&|<>()#!{}\n\r\t^%=".contains(c) && !c.is_control(), "a shell would act on {c:?} in {line:?}");
+                // Within a long option these are letters to every shell.
+                let within = word.starts_with("--") && "=%".contains(c);
+                assert!(within || !"\"$`;&|<>()#!{}^%=".contains(c) && !c.is_control(), "a shell would act on {c:?} in {line:?}");
                 word.push(c);
                 begun = true;
             }
@@ -46,8 +48,10 @@ fuzz_target!(|data: &[u8]| {
         };
         let Asked::Copy(again) = classify(&line) else { panic!("it is no copy any more: {}", line.escape_ascii()) };
         assert_eq!(again.direction(), copy.direction());
-        assert_eq!(again.command_line(may_read), Some(line.clone()), "{}", line.escape_ascii());
         let text = String::from_utf8_lossy(&line).into_owned();
+        // A receiver that may not read is told once more to take files whole.
+        let second = again.command_line(may_read).map(|l| String::from_utf8_lossy(&l).replacen(" -W -W -- .", " -W -- .", 1));
+        assert_eq!(second.as_ref(), Some(&text));
         let words = words(&text);
         let end = words.iter().position(|w| w == "--").expect("the end of the options");
         let (options, paths) = words.split_at(end);
