@@ -12,11 +12,11 @@ use aerie_core::inventory::MachineFacts;
 use aerie_core::tunnel::greeting::{Answer, EnrolmentCode, Purpose};
 use aerie_core::tunnel::{FromAgent, Side};
 use aerie_store::Store;
-use aerie_tunnel::{Broken, Tunnel};
+use aerie_tunnel::{Broken, Incoming, Tunnel};
 use common::own::{Own, Running, echo, enrolled, forwarded, run};
 use common::{AERIE, until};
 use ed25519_dalek::SigningKey;
-use futures_util::{SinkExt as _, StreamExt as _};
+use futures_util::{FutureExt as _, SinkExt as _, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
 use std::net::SocketAddr;
 use std::process::{Command, Stdio};
@@ -313,7 +313,7 @@ async fn an_agent_that_lies_or_breaks_the_protocol_gains_nothing() {
     }
     // What it says of itself is cut, and gives it no say over other machines.
     let proved = as_agent(&own, &key, Some(ticket)).await.unwrap();
-    let (tunnel, _inbox) = Tunnel::new(Side::Acceptor);
+    let (tunnel, mut inbox) = Tunnel::new(Side::Acceptor);
     let there = tunnel.clone();
     let running = tokio::spawn(async move { there.run(proved.socket, Duration::from_secs(30)).await });
     let facts = MachineFacts {
@@ -321,11 +321,18 @@ async fn an_agent_that_lies_or_breaks_the_protocol_gains_nothing() {
         addresses: vec!["10.0.0.1".into(); 3000],
         ..MachineFacts::default()
     };
-    // Until it has kept its next ticket, nothing is taken from it.
+    // Until it has kept its next ticket, nothing is taken from it, and nothing is carried by it: it may be a copy.
     assert_eq!(own.state("liar").await, "offline");
+    let early = MachineFacts { host: "too-early".into(), ..MachineFacts::default() };
+    tunnel.message(FromAgent::Facts(Box::new(early)).encode());
+    own.admin().check_machine("liar", |_| {}).await.unwrap();
+    while let Some(Some(incoming)) = inbox.next().now_or_never() {
+        assert!(!matches!(incoming, Incoming::Asked(_)), "{incoming:?}");
+    }
     tunnel.message(FromAgent::TicketKept.encode());
     tunnel.message(FromAgent::Facts(Box::new(facts)).encode());
     let told = until("facts", async || own.admin().machine("liar").await.unwrap().facts).await;
+    assert!(told.host.starts_with("honest"), "{}", told.host);
     assert!(told.host.chars().count() <= 200 && !told.host.contains('\u{1b}') && told.addresses.len() <= 200);
     assert!(own.admin().machine("honest").await.unwrap().facts.is_none());
     tunnel.end();

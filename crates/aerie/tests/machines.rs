@@ -4,11 +4,9 @@
 
 mod common;
 
-use aerie_api::{
-    AcceptHostKey, CheckLine, CheckMany, CheckOutNote, MachineChange, MachineCheckView, MachineQuery, NewCredential, NewMachine,
-};
+use aerie_api::{AcceptHostKey, CheckLine, CheckMany, CheckOutNote, MachineChange, MachineQuery, NewCredential, NewMachine};
 use aerie_client::{Client, ClientError, ListQuery, SessionQuery};
-use common::{AERIE, client, closed_session, until, world};
+use common::{AERIE, checked, client, closed_session, outcome, until, world};
 use russh::client::{self as ssh, AuthResult};
 use std::process::Command;
 use std::sync::Arc;
@@ -28,23 +26,6 @@ fn refused<T>(result: Result<T, ClientError>) -> String {
         Err(e) => panic!("{e}"),
         Ok(_) => panic!("it was let through"),
     }
-}
-
-async fn checked(machine: &str) -> MachineCheckView {
-    let mut done = None;
-    client()
-        .check_machine(machine, |l| {
-            if let CheckLine::Done(d) = l {
-                done = Some(d)
-            }
-        })
-        .await
-        .unwrap();
-    done.unwrap()
-}
-
-fn outcome(check: &MachineCheckView, name: &str) -> String {
-    check.results.iter().find(|r| r.check == name).map_or_else(|| "none".into(), |r| r.outcome.clone())
 }
 
 struct Anyone;

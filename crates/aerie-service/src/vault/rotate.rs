@@ -28,6 +28,8 @@ pub(crate) struct Rotated {
     pub(crate) ended: Ended,
     /// What went wrong, where something did.
     pub(crate) why: String,
+    /// Whether the machine is the one for which it was entered.
+    bound: bool,
 }
 
 impl Rotated {
@@ -39,6 +41,7 @@ impl Rotated {
             Ended::Later => {
                 format!("{of} could not be settled now and is tried again; both the one before and the next are kept: {}.", self.why)
             }
+            Ended::Stuck if !self.bound => format!("{of} was not offered and not changed: {}.", self.why),
             Ended::Stuck => format!("{of} is lost: neither the one before nor the next lets Aerie in. Somebody must look."),
         }
     }
@@ -69,7 +72,7 @@ async fn rotate_if(
         work.why = "the machine has another host key or address than when it was entered: enter it again".into();
         Ended::Stuck
     };
-    let rotated = Rotated { ended, why: work.why };
+    let rotated = Rotated { ended, why: work.why, bound };
     work.row.failed = (ended != Ended::Changed).then(Timestamp::now);
     work.row.failure = if ended == Ended::Changed { String::new() } else { rotated.why.clone() };
     let sentence = rotated.sentence(machine, account);

@@ -93,3 +93,22 @@ pub async fn closed_session(person: &str, machine: &str) -> aerie_api::SessionVi
     })
     .await
 }
+
+/// Everything about whether a machine is ready.
+pub async fn checked(machine: &str) -> aerie_api::MachineCheckView {
+    let mut done = None;
+    client()
+        .check_machine(machine, |l| {
+            if let aerie_api::CheckLine::Done(d) = l {
+                done = Some(d)
+            }
+        })
+        .await
+        .unwrap();
+    done.unwrap()
+}
+
+/// What came of one check.
+pub fn outcome(check: &aerie_api::MachineCheckView, name: &str) -> String {
+    check.results.iter().find(|r| r.check == name).map_or_else(|| "none".into(), |r| r.outcome.clone())
+}

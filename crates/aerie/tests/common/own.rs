@@ -96,6 +96,16 @@ impl Own {
         Client::trusting(&format!("https://localhost:{}", self.https.port()), Some(token.into()), Some(&authority.public))
     }
 
+    /// The address of a path of its API.
+    pub fn url(&self, path: &str) -> String {
+        format!("https://localhost:{}{path}", self.https.port())
+    }
+
+    /// A client that speaks HTTP and nothing of the API.
+    pub fn http() -> reqwest::Client {
+        reqwest::Client::builder().danger_accept_invalid_certs(true).build().unwrap()
+    }
+
     pub fn admin(&self) -> Client {
         self.client(&self.admin)
     }

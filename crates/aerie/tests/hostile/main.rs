@@ -15,6 +15,7 @@ mod forwarding;
 mod people;
 mod programs;
 mod recording;
+mod vault;
 
 use aerie::demo::people::Ended;
 use aerie_client::{Client, ListQuery};
