@@ -10,7 +10,7 @@ use aerie_client::ClientError;
 use aerie_core::evidence::hex;
 use aerie_core::inventory::MachineFacts;
 use aerie_core::tunnel::greeting::{Answer, EnrolmentCode, Purpose};
-use aerie_core::tunnel::{FromAgent, Side};
+use aerie_core::tunnel::{FromAgent, FromService, Side};
 use aerie_store::Store;
 use aerie_tunnel::{Broken, Incoming, Tunnel};
 use common::own::{Own, Running, echo, enrolled, forwarded, run};
@@ -282,7 +282,7 @@ async fn an_agent_that_a_restored_backup_does_not_know_comes_back_once_when_an_a
 #[tokio::test]
 async fn an_agent_that_lies_or_breaks_the_protocol_gains_nothing() {
     let own = Own::start().await;
-    let state = enrolled(&own, "liar", &[], &[]).await;
+    let state = enrolled(&own, "liar", &[], &[("echo", "127.0.0.1:7".into())]).await;
     enrolled(&own, "honest", &[], &[]).await;
     let key = state.signing_key().unwrap();
     // A key that nobody enrolled.
@@ -323,18 +323,34 @@ async fn an_agent_that_lies_or_breaks_the_protocol_gains_nothing() {
     };
     // Until it has kept its next ticket, nothing is taken from it, and nothing is carried by it: it may be a copy.
     assert_eq!(own.state("liar").await, "offline");
-    let early = MachineFacts { host: "too-early".into(), ..MachineFacts::default() };
-    tunnel.message(FromAgent::Facts(Box::new(early)).encode());
-    own.admin().check_machine("liar", |_| {}).await.unwrap();
+    let taken = |incoming: &Incoming| match incoming {
+        Incoming::Asked(_) => false,
+        Incoming::Message(m) => matches!(FromService::decode(m), Some(FromService::VisitTaken { .. })),
+    };
+    tunnel.message(FromAgent::VisitPin("000-000".into()).encode());
+    let way = || ForwardQuery { way: "echo".into(), ..ForwardQuery::default() };
+    if let Ok(forwarding) = own.client(&own.worker).forward("liar", &way()).await {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let mut stream = TcpStream::connect(listener.local_addr().unwrap()).await.unwrap();
+        tokio::spawn(forwarding.serve(listener, |_| {}));
+        assert_eq!(stream.read(&mut [0]).await.unwrap_or(0), 0);
+    }
     while let Some(Some(incoming)) = inbox.next().now_or_never() {
-        assert!(!matches!(incoming, Incoming::Asked(_)), "{incoming:?}");
+        assert!(!matches!(incoming, Incoming::Asked(_)) && !taken(&incoming), "{incoming:?}");
     }
     tunnel.message(FromAgent::TicketKept.encode());
+    tunnel.message(FromAgent::VisitPin("111-111".into()).encode());
     tunnel.message(FromAgent::Facts(Box::new(facts)).encode());
     let told = until("facts", async || own.admin().machine("liar").await.unwrap().facts).await;
-    assert!(told.host.starts_with("honest"), "{}", told.host);
     assert!(told.host.chars().count() <= 200 && !told.host.contains('\u{1b}') && told.addresses.len() <= 200);
     assert!(own.admin().machine("honest").await.unwrap().facts.is_none());
+    // From then on it is asked, and of the two PINs the one that came after has an answer.
+    let _stream = TcpStream::connect(forwarded(&own, "liar", "echo").await).await.unwrap();
+    let mut answers = 0;
+    while let Some(incoming @ Incoming::Message(_)) = inbox.next().await {
+        answers += u32::from(taken(&incoming));
+    }
+    assert_eq!(answers, 1);
     tunnel.end();
     assert!(matches!(running.await.unwrap(), Broken::Closed));
     assert!(own.admin().me().await.is_ok());
