@@ -225,6 +225,15 @@ async fn a_session_waits_for_its_approver_and_goes_on_by_itself() {
     let second = works(opening(&own, "sunniva", "vault-door").await.unwrap().unwrap()).await;
     let pass = own.as_client("sunniva").passes().await.unwrap().remove(0);
     assert_eq!((pass.approved_by, pass.state.as_str()), (vec!["arlo".to_string()], "good"));
+    // An administrator of others has no say in it.
+    let scope = aerie_api::ScopeView { people: "person:piet".into(), machines: "*".into() };
+    let scoped = aerie_api::PersonChange {
+        roles: Some(vec!["administrator".into()]),
+        scopes: Some([("administrator".to_string(), scope)].into()),
+        ..Default::default()
+    };
+    own.admin().change_person("piet", &scoped).await.unwrap();
+    assert_eq!(refused(own.as_client("piet").withdraw_pass(&pass.id, "I say so.").await).0, 404);
     own.as_client("arlo").withdraw_pass(&pass.id, "It is done.").await.unwrap();
     is_over(stream).await;
     is_over(second).await;

@@ -1008,6 +1008,8 @@ async fn what_changes_rights_needs_a_recent_proof_and_asks_for_nothing_else() {
     assert_eq!(refused(own.change_setting("pin-digits", &set).await), "prove-again");
     assert_eq!(refused(own.rotate_key(&Rotation { purpose: "tokens".into(), why: "x".into() }).await), "prove-again");
     assert_eq!(refused(own.publish_policy("", None).await), "prove-again");
+    assert_eq!(refused(own.set_machine_pin("dome-east", &NewPin::default()).await), "prove-again");
+    assert_eq!(refused(own.remove_machine_pin("dome-east").await), "prove-again");
     assert_eq!(refused(own.offer_code().await), "prove-again");
     assert_eq!(refused(own.make_recovery_codes().await), "prove-again");
     assert_eq!(
@@ -1123,6 +1125,21 @@ impl russh::Signer for Fido {
         to_sign.extend_from_slice(&u32::try_from(signature.len()).unwrap().to_be_bytes());
         to_sign.extend_from_slice(&signature);
         Ok(to_sign)
+    }
+}
+
+/// RFC 4252 section 5: a key that was proved counts for the name under which it was.
+#[tokio::test]
+async fn a_key_of_one_is_not_followed_by_a_code_of_another() {
+    use russh::client::KeyboardInteractiveAuthResponse as Answer;
+    let demo = &world().people.demo;
+    let key = russh::keys::load_secret_key(demo.key_file("sunniva").to_string(), None).unwrap();
+    for (next, asked) in [("sunniva+spectro-1", true), ("lena+spectro-1", false), ("sunniva+dome-east", false)] {
+        let mut handle = russh::client::connect(Default::default(), ("127.0.0.1", demo.ssh.port), AnyHost).await.unwrap();
+        let key = russh::keys::PrivateKeyWithHashAlg::new(std::sync::Arc::new(key.clone()), None);
+        assert!(!handle.authenticate_publickey("sunniva+spectro-1", key).await.unwrap().success(), "a code is wanted, too");
+        let answer = handle.authenticate_keyboard_interactive_start(next, None).await;
+        assert_eq!(matches!(answer, Ok(Answer::InfoRequest { .. })), asked, "{next}: {answer:?}");
     }
 }
 
