@@ -1,6 +1,6 @@
 # `make demo` and `make test` are all that a newcomer needs. Both install what they miss, as far as they may.
 
-.PHONY: demo tour test bench bench-rules console api screenshots engine lint packages clean
+.PHONY: demo tour test fuzz bench bench-rules console api screenshots engine lint packages clean
 
 CARGO ?= cargo
 PACKAGES = chromium chromium-driver curl fonts-dejavu-core openssh-client openssl python3 rsync util-linux bsdutils perl-base \
@@ -48,6 +48,14 @@ api: engine console/node_modules
 screenshots: packages engine console
 	$(CARGO) test -p aerie --test console -- --ignored screenshots
 	scripts/terminal-shots
+
+# Needs the nightly toolchain and `cargo install cargo-fuzz`. SECONDS of each target; what it finds stays in fuzz/corpus.
+SECONDS ?= 60
+fuzz: engine
+	@for target in $$(sed -n 's|^path = "fuzz_targets/\(.*\).rs"|\1|p' fuzz/Cargo.toml); do \
+		mkdir -p fuzz/corpus/$$target fuzz/seeds/$$target && \
+		$(CARGO) +nightly fuzz run $$target fuzz/corpus/$$target fuzz/seeds/$$target -- -max_total_time=$(SECONDS) -max_len=2000 || exit 1; \
+	done
 
 bench: engine console
 	$(CARGO) build --release --quiet -p aerie
