@@ -1133,7 +1133,7 @@ impl russh::Signer for Fido {
 async fn a_key_of_one_is_not_followed_by_a_code_of_another() {
     use russh::client::KeyboardInteractiveAuthResponse as Answer;
     let demo = &world().people.demo;
-    let key = russh::keys::load_secret_key(demo.key_file("sunniva").to_string(), None).unwrap();
+    let key = russh::keys::load_secret_key(demo.key_file("sunniva"), None).unwrap();
     for (next, asked) in [("sunniva+spectro-1", true), ("lena+spectro-1", false), ("sunniva+dome-east", false)] {
         let mut handle = russh::client::connect(Default::default(), ("127.0.0.1", demo.ssh.port), AnyHost).await.unwrap();
         let key = russh::keys::PrivateKeyWithHashAlg::new(std::sync::Arc::new(key.clone()), None);
