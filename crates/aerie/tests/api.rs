@@ -300,3 +300,38 @@ fn the_core_knows_no_runtime_database_or_socket() {
         assert!(!text.lines().any(|l| l.starts_with(&format!("{crate_name} "))), "{crate_name}");
     }
 }
+
+/// Names of the test functions in a folder's Rust files.
+fn functions(folder: &std::path::Path, into: &mut std::collections::HashSet<String>) {
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            functions(&path, into);
+        } else if path.extension().is_some_and(|e| e == "rs") {
+            let text = std::fs::read_to_string(&path).unwrap();
+            into.extend(text.split("fn ").skip(1).filter_map(|t| t.split_once(['(', '<'])).map(|(name, _)| name.to_string()));
+        }
+    }
+}
+
+#[test]
+fn every_test_that_a_security_claim_names_is_there() {
+    let root = std::path::Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."));
+    let mut known = std::collections::HashSet::new();
+    functions(&root.join("crates"), &mut known);
+    for (document, least) in [("SECURITY.md", 30), ("docs/security/asvs.md", 40)] {
+        let text = std::fs::read_to_string(root.join(document)).unwrap();
+        // Between backticks; with several words, and an ellipsis where the rest is left out.
+        let named: Vec<&str> = text
+            .split('`')
+            .skip(1)
+            .step_by(2)
+            .filter(|n| n.starts_with(|c: char| c.is_ascii_lowercase()) && n.matches('_').count() > 1)
+            .collect();
+        assert!(named.len() >= least, "{document} names {}", named.len());
+        for name in named {
+            let begin = name.rsplit("::").next().unwrap().trim_end_matches('…');
+            assert!(known.iter().any(|f| if name.ends_with('…') { f.starts_with(begin) } else { f == begin }), "{document}: {name}");
+        }
+    }
+}
