@@ -290,12 +290,12 @@ impl Auditor {
         self.detector.handle_signal(&signal, &mut self.findings);
     }
 
-    /// What logs are held against.
+    /// The rules, sessions and people that logs are compared with.
     pub fn world(&self) -> &World {
         &self.world
     }
 
-    /// The same, to be changed: rules, sessions and people as they are from now on. Detections stay as they were.
+    /// The same, mutable: rules, sessions and people as they are from now on. Detections stay as they were.
     pub fn world_mut(&mut self) -> &mut World {
         self.machine = None;
         Arc::make_mut(&mut self.world)

@@ -60,8 +60,8 @@ impl KeyFile {
     /// When it is none, of another version, or has a key twice.
     ///
     /// # Security
-    /// A key is bound to its purpose and generation, its place in the file is not: keys are put in the order of their generations, so that
-    /// whoever writes the file without the master key cannot make an earlier one the newest.
+    /// A seal covers purpose and generation, not the place in the file. Keys are sorted by generation, so that an attacker who can write
+    /// the file without the master key cannot make an earlier key the newest.
     pub fn read(bytes: &[u8]) -> Result<Self, KeyFileFault> {
         let mut file: Self = serde_json::from_slice(bytes).map_err(|_| KeyFileFault::Form)?;
         if file.version != VERSION {
@@ -76,8 +76,11 @@ impl KeyFile {
     }
 
     /// The file as it is written.
-    pub fn text(&self) -> Vec<u8> {
-        serde_json::to_vec_pretty(self).unwrap_or_default()
+    ///
+    /// # Errors
+    /// When it cannot be put into words: nothing must be written in the place of the keys then.
+    pub fn text(&self) -> Result<Vec<u8>, KeyFileFault> {
+        serde_json::to_vec_pretty(self).map_err(|_| KeyFileFault::Form)
     }
 }
 
@@ -117,7 +120,7 @@ mod tests {
     #[test]
     fn what_was_written_reads_and_opens_with_its_master_key_alone() {
         let written = file(vec![key("tokens", 1, 4), key("tokens", 2, 5)]);
-        let read = KeyFile::read(&written.text()).unwrap();
+        let read = KeyFile::read(&written.text().unwrap()).unwrap();
         assert_eq!(read, written);
         assert_eq!(*read.keys[1].open(&MasterKey::new([1; 32])).unwrap(), [5; 32]);
         assert!(read.keys[1].open(&MasterKey::new([2; 32])).is_none());
@@ -135,15 +138,15 @@ mod tests {
 
     #[test]
     fn the_newest_is_the_newest_wherever_it_stands() {
-        let read = KeyFile::read(&file(vec![key("tokens", 2, 5), key("secrets", 1, 3), key("tokens", 1, 4)]).text()).unwrap();
+        let read = KeyFile::read(&file(vec![key("tokens", 2, 5), key("secrets", 1, 3), key("tokens", 1, 4)]).text().unwrap()).unwrap();
         let order: Vec<_> = read.keys.iter().map(|k| (k.purpose.as_str(), k.generation)).collect();
         assert_eq!(order, [("secrets", 1), ("tokens", 1), ("tokens", 2)]);
-        assert_eq!(KeyFile::read(&file(vec![key("tokens", 1, 5), key("tokens", 1, 4)]).text()), Err(KeyFileFault::Twice));
+        assert_eq!(KeyFile::read(&file(vec![key("tokens", 1, 5), key("tokens", 1, 4)]).text().unwrap()), Err(KeyFileFault::Twice));
     }
 
     #[test]
     fn another_version_and_what_is_no_file_of_keys_are_refused() {
-        let text = String::from_utf8(file(vec![]).text()).unwrap();
+        let text = String::from_utf8(file(vec![]).text().unwrap()).unwrap();
         assert!(KeyFile::read(text.as_bytes()).is_ok());
         for other in
             [text.replace("\"version\": 1", "\"version\": 2"), text.replace("\"keys\"", "\"key\""), text[..9].into(), String::new()]

@@ -156,7 +156,7 @@ impl Ring {
             let certificate = k.certificate.clone();
             keys.push(SealedKey { purpose: word.into(), generation: k.generation, made: k.made, sealed, certificate });
         }
-        replace(&self.path, &KeyFile::new(self.master_made, keys).text())
+        replace(&self.path, &KeyFile::new(self.master_made, keys).text().map_err(|_| KeyError::Ring)?)
     }
 
     /// Makes the next generation of a key. The earlier ones stay.

@@ -222,7 +222,7 @@ async fn sign_in(
     sources: &[IpAddr],
 ) -> Result<bool, LinkError> {
     let (id, forward) = match purpose {
-        // Known before anything is offered: the machine's log may tell of it before this is over.
+        // The audit must know the session before the machine can log its sign-in.
         Purpose::Session(session, forward) => {
             app.sign_ins.note(SignIn::Session(session.clone()));
             (&*session.id, forward)

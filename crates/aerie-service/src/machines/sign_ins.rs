@@ -11,7 +11,7 @@ const MOST_LATELY: usize = 4096;
 /// One sign-in to a machine.
 #[derive(Debug, Clone)]
 pub(crate) enum SignIn {
-    /// For a session of somebody.
+    /// For a user's session.
     Session(KnownSession),
     /// The service's own, for what the word says.
     Own { machine: String, word: String, at: Timestamp },

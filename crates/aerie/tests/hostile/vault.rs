@@ -1,4 +1,4 @@
-//! A kept credential is shown to the server alone for which it was entered.
+//! A vault credential is offered only to the server it was entered for.
 
 use crate::common::{checked, client, outcome, world};
 use crate::{run, signed_in};
@@ -23,7 +23,7 @@ async fn a_credential_is_offered_to_no_other_address() {
     assert!(signs_in("chiller-2").await);
     let count = offered("chiller-2").await;
     assert!(count > 0);
-    // The same server, by another name for its address: whoever changes where a machine is may mean a server of their own.
+    // The same server, by another name for its address: an administrator who changes it may mean a server of their own.
     let (host, port) = before.rsplit_once(':').unwrap();
     let elsewhere = format!("[::ffff:{host}]:{port}");
     client().change_machine("chiller-2", &to(&elsewhere)).await.unwrap();
