@@ -20,6 +20,7 @@ const KINDS: Record<string, string> = {
   "clock-off": "Clock off",
   "pin-spraying": "PINs sprayed",
   "source-silent": "Silent log",
+  "log-not-understood": "Log not understood",
   "rule-withdrawn": "Rule withdrawn since",
 };
 

@@ -136,6 +136,9 @@ kinds! {
     /// A log that came in by itself does no longer.
     SourceSilent = "source-silent", Medium,
         "Find out whether the machine is off, its agent or collector stopped, or somebody silenced it.";
+    /// Nothing of what a sender of logs sends is understood.
+    LogNotUnderstood = "log-not-understood", Medium,
+        "Let the sender use the form of RFC 5424 or RFC 3164; what it sent until then is not audited.";
     /// So many wrong PINs were tried that nobody may try one for a while.
     PinSpraying = "pin-spraying", High,
         "See in the log where they came from, close that way, and make visits again for those who were kept waiting.";

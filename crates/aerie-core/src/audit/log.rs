@@ -45,6 +45,15 @@ pub struct LogLine {
     pub digest: String,
 }
 
+impl LogLine {
+    /// The line `raw`, shown as `shown`.
+    pub(super) fn cut(file: Arc<str>, number: u64, offset: u64, shown: &[u8], raw: &[u8]) -> Self {
+        let kept = shown.get(..KEPT_LINE.min(shown.len())).unwrap_or(shown);
+        let text = printable(&String::from_utf8_lossy(kept));
+        Self { file, number, offset, text, digest: hex(&Sha256::digest(raw)) }
+    }
+}
+
 /// One access to a machine.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Access {
@@ -639,9 +648,7 @@ impl AccessLog {
 
     /// Evidence that is shown in other words than it stands in the file.
     fn evidence_of(&self, shown: &[u8], raw: &[u8], offset: u64) -> LogLine {
-        let kept = shown.get(..KEPT_LINE.min(shown.len())).unwrap_or(shown);
-        let text = printable(&String::from_utf8_lossy(kept));
-        LogLine { file: self.file.clone(), number: self.skipped + self.counts.lines, offset, text, digest: hex(&Sha256::digest(raw)) }
+        LogLine::cut(self.file.clone(), self.skipped + self.counts.lines, offset, shown, raw)
     }
 
     fn note_unclear(&mut self, line: &[u8], offset: u64) {

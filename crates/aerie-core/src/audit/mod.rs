@@ -23,6 +23,7 @@ mod reference;
 mod report;
 mod scan;
 pub mod ship;
+mod unread;
 
 pub use again::{Again, Difference, MOST_DIFFERENCES, judge_again};
 pub use auditor::{Auditor, History, KnownSession, SessionIndex, World};
@@ -38,6 +39,7 @@ pub use pulse::Pulse;
 pub use record::{AccessRecord, MOST_EVIDENCE, Recorded, SeenCertificate, Service, Skew, TOGETHER};
 pub use report::{By, Every, MOST_RECIPIENTS, MOST_ROWS, Report, ReportFinding, ReportRow, Schedule};
 pub use scan::{Scan, Scanned, Source};
+pub use unread::{ENOUGH as UNREAD_ENOUGH, Unread};
 
 #[cfg(test)]
 mod tests;

@@ -47,7 +47,7 @@ pub(super) fn references(kind: FindingKind) -> (&'static [&'static str], &'stati
             &["NIST SP 800-53 AU-9", "NIST SP 800-53 AU-10", "ISO/IEC 27001 A.8.15", "PCI DSS 4 10.3.2", "PCI DSS 4 10.3.4"],
         ),
         FindingKind::ClockOff => (&["T1070.006"], &["NIST SP 800-53 AU-8", "ISO/IEC 27001 A.8.17", "PCI DSS 4 10.6.1"]),
-        FindingKind::SourceSilent => {
+        FindingKind::SourceSilent | FindingKind::LogNotUnderstood => {
             (&["T1562"], &["NIST SP 800-53 AU-5", "NIST SP 800-53 SI-4", "ISO/IEC 27001 A.8.15", "PCI DSS 4 10.7.2"])
         }
         FindingKind::PinSpraying => {

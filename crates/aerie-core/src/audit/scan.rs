@@ -186,6 +186,11 @@ impl Source {
         }
     }
 
+    /// How much was read so far.
+    pub fn counts(&self) -> Counts {
+        self.log.counts()
+    }
+
     /// On which days which machines wrote something so far.
     pub fn covered(&self, auditor: &Auditor) -> Vec<Covered> {
         self.log.coverage().covered(|host| auditor.machine_of_host(host))

@@ -2,7 +2,7 @@
 
 use super::registry::Known;
 use crate::audit::keep;
-use crate::audit::live::{AgentLog, Arrived, arriving};
+use crate::audit::live::{AgentLog, Arrived, Sender, arriving};
 use crate::service::App;
 use aerie_core::audit::ship::{MAX_LINE, MAX_PLACE, Piece, Sending, TARGET, Wanted};
 use aerie_core::audit::{Finding, FindingKind};
@@ -77,7 +77,7 @@ async fn read(app: &Arc<App>, machine: &str, mut stream: TunnelStream) -> io::Re
         // What came together is handed on together.
         if bytes >= GROUP || stream.buffer().is_empty() {
             bytes = 0;
-            let arrived = Arrived { lines: std::mem::take(&mut group), agent: Some(log.clone()) };
+            let arrived = Arrived { lines: std::mem::take(&mut group), sender: Sender::Agent(log.clone()) };
             if !arrived.lines.is_empty() && lines.send(arrived).await.is_err() {
                 return Ok(());
             }

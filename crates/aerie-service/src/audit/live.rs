@@ -9,7 +9,7 @@ use crate::service::App;
 use aerie_core::audit::read::Format;
 use aerie_core::audit::read::frames::SyslogFrames;
 use aerie_core::audit::ship::Sending;
-use aerie_core::audit::{Auditor, Covered, Finding, LogClock, Recorded, Source};
+use aerie_core::audit::{Auditor, Covered, Finding, LogClock, Recorded, Source, Unread};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_store::{SessionFilter, StoreError};
 use jiff::{SignedDuration, Timestamp};
@@ -36,6 +36,8 @@ const EVERY: Duration = Duration::from_millis(500);
 const PAUSES: u32 = 5;
 /// Records that are kept in memory while the store cannot take them; beyond, the oldest are given up.
 const MOST_UNKEPT: usize = 100_000;
+/// Senders of whom nothing is understood that are counted at a time.
+const MOST_UNREAD: usize = 10_000;
 /// How far back sessions are known to which a line may belong.
 const SESSIONS_KNOWN: SignedDuration = SignedDuration::from_hours(24 * 7);
 /// Times that the service itself signed in somewhere, which are known: some hours of a large installation.
@@ -46,8 +48,13 @@ const MOST_SESSIONS: u32 = 100_000;
 /// Lines that came in.
 pub(crate) struct Arrived {
     pub(crate) lines: Vec<Vec<u8>>,
-    /// The agent that sent them.
-    pub(crate) agent: Option<AgentLog>,
+    pub(crate) sender: Sender,
+}
+
+/// Who sent them.
+pub(crate) enum Sender {
+    Agent(AgentLog),
+    Syslog(IpAddr),
 }
 
 /// What an agent sends, and how far it is with these lines.
@@ -147,7 +154,7 @@ async fn take(app: &App, mut stream: impl AsyncRead + Unpin, from: IpAddr, send:
         let Ok(n @ 1..) = read else { return };
         let mut group = vec![];
         let cut = frames.handle_bytes(piece.get(..n).unwrap_or(&[]), &mut |line| group.push(line.to_vec()));
-        if !group.is_empty() && send.send(Arrived { lines: group, agent: None }).await.is_err() {
+        if !group.is_empty() && send.send(Arrived { lines: group, sender: Sender::Syslog(from) }).await.is_err() {
             return;
         }
         if cut.is_err() {
@@ -162,10 +169,13 @@ async fn take(app: &App, mut stream: impl AsyncRead + Unpin, from: IpAddr, send:
 struct Reader {
     app: Arc<App>,
     name: String,
+    file: Arc<str>,
     auditor: Auditor,
     senders: Source,
     /// By name.
     agents: HashMap<String, Source>,
+    /// Of those of whom nothing was understood lately, by name; at most [`MOST_UNREAD`].
+    unread: HashMap<String, Unread>,
     /// What agents sent since the last time that it was kept, by the name of the log.
     fresh: BTreeMap<String, AgentLog>,
     /// Lines of machines that came by syslog until then.
@@ -227,10 +237,12 @@ impl Reader {
         let rules = (rules.version, rules.directory_version);
         Ok(Self {
             app,
+            file: name.as_str().into(),
             name,
             auditor: Auditor::new(Arc::new(world)),
             senders,
             agents: HashMap::new(),
+            unread: HashMap::new(),
             fresh: BTreeMap::new(),
             counted: HashMap::new(),
             recorded: vec![],
@@ -271,23 +283,30 @@ impl Reader {
         if self.app.sign_ins.since(self.signed_in).1 != self.signed_in {
             self.signed_in = self.app.sign_ins.tell(self.auditor.world_mut(), self.signed_in);
         }
-        let Self { auditor, senders, agents, fresh, recorded, .. } = self;
-        let source = match arrived.agent {
-            None => senders,
-            Some(log) => {
-                let name = log.name();
+        let Self { auditor, senders, agents, fresh, recorded, unread, unkept, .. } = self;
+        let (sender, machine, source) = match arrived.sender {
+            Sender::Syslog(from) => (from.to_string(), "gateway".into(), senders),
+            Sender::Agent(log) => {
+                let (name, machine) = (log.name(), log.machine.clone());
                 let begin = |name: &String| {
                     let zone = log.sending.zone_or(self.app.rules.now().policy.zone());
                     Source::new(name, LogClock::new(zone, Timestamp::now()), Some(Format::Lines), None).only_of(&log.machine)
                 };
                 let source = agents.entry(name.clone()).or_insert_with_key(begin);
-                fresh.insert(name, log);
-                source
+                fresh.insert(name.clone(), log);
+                (name, machine, source)
             }
         };
+        let mut before = unread.remove(&sender).unwrap_or_default();
         for line in arrived.lines {
+            let understood = source.counts().understood;
             source.handle_bytes(auditor, &line, &mut |r| recorded.push(r));
             source.handle_bytes(auditor, b"\n", &mut |r| recorded.push(r));
+            before.handle_line(&self.file, &line, source.counts().understood > understood);
+        }
+        unkept.extend(before.poll_finding(&sender, &machine, Timestamp::now()));
+        if !before.is_clear() && unread.len() < MOST_UNREAD {
+            unread.insert(sender, before);
         }
     }
 
