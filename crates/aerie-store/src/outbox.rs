@@ -16,8 +16,8 @@ pub struct Notice {
     pub kind: String,
     /// Subject.
     pub subject: String,
-    /// Text, or JSON.
-    pub body: String,
+    /// Text, or JSON, encrypted; empty once it was delivered.
+    pub sealed: Vec<u8>,
     /// When it was made.
     pub made: Timestamp,
     /// How often delivery was tried.
@@ -32,14 +32,14 @@ pub struct Notice {
 
 impl Notice {
     /// One that is due at once.
-    pub fn new(id: String, made: Timestamp, (channel, recipient): (&str, &str), kind: &str, subject: &str, body: String) -> Self {
+    pub fn new(id: String, made: Timestamp, (channel, recipient): (&str, &str), kind: &str, subject: &str, sealed: Vec<u8>) -> Self {
         Self {
             id,
             channel: channel.into(),
             recipient: recipient.into(),
             kind: kind.into(),
             subject: subject.into(),
-            body,
+            sealed,
             made,
             tries: 0,
             next: made,
@@ -56,7 +56,7 @@ fn notice(row: &SqliteRow) -> Result<Notice> {
         recipient: row.try_get("recipient")?,
         kind: row.try_get("kind")?,
         subject: row.try_get("subject")?,
-        body: row.try_get("body")?,
+        sealed: row.try_get("sealed")?,
         made: at(row.try_get("made")?),
         tries: row.try_get::<i64, _>("tries")?.try_into().unwrap_or(u32::MAX),
         next: at(row.try_get("next")?),
@@ -74,14 +74,14 @@ impl Store {
         let mut work = self.write.begin().await?;
         for n in notices {
             sqlx::query(
-                "INSERT OR IGNORE INTO outbox (id, channel, recipient, kind, subject, body, made, next) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+                "INSERT OR IGNORE INTO outbox (id, channel, recipient, kind, subject, sealed, made, next) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
             )
             .bind(&n.id)
             .bind(&n.channel)
             .bind(&n.recipient)
             .bind(&n.kind)
             .bind(&n.subject)
-            .bind(&n.body)
+            .bind(&n.sealed)
             .bind(ms(n.made))
             .bind(ms(n.next))
             .execute(&mut *work)
@@ -112,12 +112,12 @@ impl Store {
         Ok(next.map(at))
     }
 
-    /// Notes that a notice was delivered.
+    /// Notes that a notice was delivered, and forgets what it said.
     ///
     /// # Errors
     /// When the database refuses.
     pub async fn delivered(&self, id: &str, now: Timestamp) -> Result<()> {
-        sqlx::query("UPDATE outbox SET sent = ?2, tries = tries + 1, failure = '' WHERE id = ?1")
+        sqlx::query("UPDATE outbox SET sent = ?2, tries = tries + 1, failure = '', sealed = x'' WHERE id = ?1")
             .bind(id)
             .bind(ms(now))
             .execute(&self.write)

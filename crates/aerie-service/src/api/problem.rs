@@ -178,6 +178,12 @@ impl From<tokio::task::JoinError> for Problem {
     }
 }
 
+impl From<crate::asking::OutboxError> for Problem {
+    fn from(e: crate::asking::OutboxError) -> Self {
+        Self::internal(&e)
+    }
+}
+
 impl From<crate::KeyError> for Problem {
     fn from(e: crate::KeyError) -> Self {
         Self::internal(&e)

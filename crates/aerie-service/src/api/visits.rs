@@ -37,6 +37,7 @@ impl From<VisitError> for Problem {
             VisitError::Missing => missing(),
             VisitError::Fault(fault) => Self::not_good(format!("{fault}.")),
             VisitError::Store(e) => e.into(),
+            VisitError::Outbox(e) => e.into(),
         }
     }
 }

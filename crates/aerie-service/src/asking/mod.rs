@@ -4,7 +4,7 @@ mod consent;
 mod outbox;
 
 pub(crate) use consent::{Consenting, ask_person};
-pub(crate) use outbox::{DESK, Told, deliver, mail_to, tell_people};
+pub(crate) use outbox::{OutboxError, Told, deliver, mail_to, tell_desk, tell_people};
 
 use crate::api::new_id;
 use crate::service::App;

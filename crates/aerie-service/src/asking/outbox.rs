@@ -1,6 +1,7 @@
 //! Notices to people: kept first, then delivered by mail and webhook, again and again until they are taken.
 
 use crate::api::new_id;
+use crate::keys::KeyError;
 use crate::service::App;
 use aerie_core::factor::message::{Message, content_digest};
 use aerie_core::settings::Setting;
@@ -24,7 +25,7 @@ const LONGEST_WAIT: SignedDuration = SignedDuration::from_mins(15);
 const LONGEST_FAILURE: usize = 300;
 
 /// The channel of what goes to the ticket desk.
-pub(crate) const DESK: &str = "desk";
+const DESK: &str = "desk";
 
 /// What people are told.
 #[derive(Clone, Copy)]
@@ -45,13 +46,15 @@ pub(crate) async fn tell_people(app: &App, people: &BTreeSet<String>, told: Told
     app.asking.posted.notify_one();
 }
 
-async fn post(app: &App, people: &BTreeSet<String>, told: Told<'_>) -> Result<(), StoreError> {
+async fn post(app: &App, people: &BTreeSet<String>, told: Told<'_>) -> Result<(), OutboxError> {
     let (now, settings, rules) = (Timestamp::now(), app.settings(), app.rules.now());
     let mut notices = vec![];
-    let notice = |to: (&str, &str), body: String| Notice::new(new_id(now), now, to, told.kind, told.subject, body);
+    let notice = |to: (&str, &str), body: String| sealed(app, now, to, (told.kind, told.subject), &body);
     if !settings.text(Setting::MailServer).is_empty() {
         let to = people.iter().filter_map(|p| rules.policy.directory().person(p)).filter(|p| !p.mail.is_empty());
-        notices.extend(to.map(|p| notice(("mail", &p.mail), told.text.into())));
+        for p in to {
+            notices.push(notice(("mail", &p.mail), told.text.into())?);
+        }
     }
     if !settings.text(Setting::Webhook).is_empty() {
         let body = serde_json::json!({
@@ -62,16 +65,41 @@ async fn post(app: &App, people: &BTreeSet<String>, told: Told<'_>) -> Result<()
             "people": people,
             "at": now,
         });
-        notices.push(notice(("webhook", ""), body.to_string()));
+        notices.push(notice(("webhook", ""), body.to_string())?);
     }
-    app.store.post(&notices).await
+    Ok(app.store.post(&notices).await?)
+}
+
+/// A notice whose body only this service reads: an invitation that waits for a mail server is as good as a password.
+fn sealed(app: &App, now: Timestamp, to: (&str, &str), (kind, subject): (&str, &str), body: &str) -> Result<Notice, OutboxError> {
+    let id = new_id(now);
+    let sealed = app.keys.seal(body.as_bytes(), &purpose(&id))?;
+    Ok(Notice::new(id, now, to, kind, subject, sealed))
+}
+
+fn purpose(id: &str) -> String {
+    format!("notice {id}")
+}
+
+/// Why a notice could not be kept.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum OutboxError {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Keys(#[from] KeyError),
+}
+
+/// Puts the record of a visit into the outbox, for the ticket desk.
+pub(crate) async fn tell_desk(app: &App, subject: &str, record: &str) -> Result<(), OutboxError> {
+    app.store.post(&[sealed(app, Timestamp::now(), (DESK, ""), ("visit-record", subject), record)?]).await?;
+    app.asking.posted.notify_one();
+    Ok(())
 }
 
 /// Mails something to somebody who has no account here.
-pub(crate) async fn mail_to(app: &App, mail: &str, told: Told<'_>) -> Result<(), StoreError> {
-    let now = Timestamp::now();
-    let notice = Notice::new(new_id(now), now, ("mail", mail), told.kind, told.subject, told.text.into());
-    app.store.post(&[notice]).await?;
+pub(crate) async fn mail_to(app: &App, mail: &str, told: Told<'_>) -> Result<(), OutboxError> {
+    app.store.post(&[sealed(app, Timestamp::now(), ("mail", mail), (told.kind, told.subject), told.text)?]).await?;
     app.asking.posted.notify_one();
     Ok(())
 }
@@ -108,13 +136,13 @@ async fn deliver_due(app: &Arc<App>, client: &reqwest::Client) -> Result<(), Sto
         let (mails, hooks): (Vec<_>, Vec<_>) = due.into_iter().partition(|n| n.channel == "mail");
         let mail = async {
             for n in &mails {
-                settle(app, n, send_mail(app, n).await).await?;
+                settle(app, n, opened(app, n, async |body| send_mail(app, n, body).await).await).await?;
             }
             Ok::<_, StoreError>(())
         };
         let hook = async {
             for n in &hooks {
-                settle(app, n, send_hook(app, client, n).await).await?;
+                settle(app, n, opened(app, n, async |body| send_hook(app, client, n, body).await).await).await?;
             }
             Ok::<_, StoreError>(())
         };
@@ -122,6 +150,12 @@ async fn deliver_due(app: &Arc<App>, client: &reqwest::Client) -> Result<(), Sto
         a.and(b)?;
         app.tell("outbox");
     }
+}
+
+/// Sends a notice whose body can be read.
+async fn opened(app: &App, n: &Notice, send: impl AsyncFnOnce(String) -> Result<(), String>) -> Result<(), String> {
+    let body = app.keys.open(&n.sealed, &purpose(&n.id)).and_then(|b| String::from_utf8(b.to_vec()).ok());
+    send(body.ok_or("what it says cannot be decrypted with the keys of this service")?).await
 }
 
 async fn settle(app: &App, n: &Notice, result: Result<(), String>) -> Result<(), StoreError> {
@@ -154,7 +188,7 @@ fn transport(server: &str) -> Result<AsyncSmtpTransport<Tokio1Executor>, String>
     Ok(AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(host).port(port).tls(tls).timeout(Some(PATIENCE)).build())
 }
 
-async fn send_mail(app: &App, n: &Notice) -> Result<(), String> {
+async fn send_mail(app: &App, n: &Notice, body: String) -> Result<(), String> {
     let settings = app.settings();
     let from: Mailbox = settings.text(Setting::MailFrom).parse().map_err(|e| format!("the sender of notices: {e}"))?;
     let to: Mailbox = n.recipient.parse().map_err(|e| format!("the address {}: {e}", n.recipient))?;
@@ -165,7 +199,7 @@ async fn send_mail(app: &App, n: &Notice) -> Result<(), String> {
         .to(to)
         .subject(&n.subject)
         .header(lettre::message::header::ContentType::TEXT_PLAIN)
-        .body(n.body.clone())
+        .body(body)
         .map_err(|e| e.to_string())?;
     let send = transport(settings.text(Setting::MailServer))?;
     send.send(mail).await.map(drop).map_err(|e| e.to_string())
@@ -173,7 +207,7 @@ async fn send_mail(app: &App, n: &Notice) -> Result<(), String> {
 
 /// Posts the notice, signed as RFC 9421 has it with the key that signs the log's checkpoints. A receiver that honours
 /// `Idempotency-Key` takes it once.
-async fn send_hook(app: &App, client: &reqwest::Client, n: &Notice) -> Result<(), String> {
+async fn send_hook(app: &App, client: &reqwest::Client, n: &Notice, body: String) -> Result<(), String> {
     let settings = app.settings();
     let url = url::Url::parse(settings.text(if n.channel == DESK { Setting::TicketDesk } else { Setting::Webhook }))
         .map_err(|e| format!("the webhook's address: {e}"))?;
@@ -181,7 +215,7 @@ async fn send_hook(app: &App, client: &reqwest::Client, n: &Notice) -> Result<()
         Some(port) => format!("{}:{port}", url.host_str().unwrap_or_default()),
         None => url.host_str().unwrap_or_default().to_string(),
     };
-    let digest = content_digest(n.body.as_bytes());
+    let digest = content_digest(body.as_bytes());
     let message = Message {
         method: "POST",
         authority: &authority,
@@ -199,7 +233,7 @@ async fn send_hook(app: &App, client: &reqwest::Client, n: &Notice) -> Result<()
         .header("idempotency-key", &n.id)
         .header("signature-input", input)
         .header("signature", signature)
-        .body(n.body.clone())
+        .body(body)
         .send()
         .await
         // The address may hold a secret of the receiver's.

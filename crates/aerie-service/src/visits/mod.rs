@@ -8,8 +8,7 @@ pub(crate) use arrive::{Arrived, arrive, arrive_at, joined};
 pub(crate) use meeting::{Meeting, Program};
 pub(crate) use record::record;
 
-use crate::api::new_id;
-use crate::asking::{DESK, Told, tell_people};
+use crate::asking::{OutboxError, Told, tell_desk, tell_people};
 use crate::keys::random;
 use crate::places::Places;
 use crate::service::App;
@@ -19,7 +18,7 @@ use aerie_core::policy::{Capability, Consent, Facts, Outcome, Proofs, Request, T
 use aerie_core::session::EndReason;
 use aerie_core::settings::Setting;
 use aerie_core::visit::{QUEUE_LABEL, Visit, VisitEffect, VisitFault, VisitTimes};
-use aerie_store::{Notice, StoreError};
+use aerie_store::StoreError;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::{SignedDuration, Timestamp};
@@ -117,6 +116,8 @@ pub(crate) enum VisitError {
     Fault(#[from] VisitFault),
     #[error("the store: {0}")]
     Store(#[from] StoreError),
+    #[error(transparent)]
+    Outbox(#[from] OutboxError),
 }
 
 /// The times of the settings.
@@ -237,7 +238,7 @@ pub(crate) async fn note(app: &App, visit: &Visit, actor: &str, says: String) {
     app.note(event).await;
 }
 
-async fn carry_out(app: &App, visit: &Visit, effect: VisitEffect) -> Result<(), StoreError> {
+async fn carry_out(app: &App, visit: &Visit, effect: VisitEffect) -> Result<(), OutboxError> {
     match effect {
         VisitEffect::Remind(technician) => {
             let subject = format!("The visit of {} is not closed yet", visit.request.person);
@@ -252,11 +253,7 @@ async fn carry_out(app: &App, visit: &Visit, effect: VisitEffect) -> Result<(), 
             if app.settings().text(Setting::TicketDesk).is_empty() {
                 return Ok(());
             }
-            let now = Timestamp::now();
-            let body = record(app, visit).to_string();
-            let notice = Notice::new(new_id(now), now, (DESK, ""), "visit-record", &visit.sentence(), body);
-            app.store.post(&[notice]).await?;
-            app.asking.posted.notify_one();
+            tell_desk(app, &visit.sentence(), &record(app, visit).to_string()).await?;
         }
     }
     Ok(())

@@ -71,7 +71,7 @@ async fn a_pass_is_withdrawn_once_and_only_while_it_is_good() {
 async fn a_notice_waits_until_it_is_taken_and_comes_once() {
     let f = fixture().await;
     let notice =
-        |id: &str, made: i64| Notice::new(id.into(), t(made), ("mail", "tove@corvid.example"), "request", "A request", "Please.".into());
+        |id: &str, made: i64| Notice::new(id.into(), t(made), ("mail", "tove@corvid.example"), "request", "A request", b"Please.".to_vec());
     f.store.post(&[notice("a", 0), notice("b", 10)]).await.unwrap();
     // Posted again, as after a restart: it stays as it is.
     f.store.post(&[Notice { subject: "Another".into(), ..notice("a", 0) }]).await.unwrap();
@@ -83,6 +83,7 @@ async fn a_notice_waits_until_it_is_taken_and_comes_once() {
     f.store.delivered("b", t(50)).await.unwrap();
     assert_eq!((f.store.next_due().await.unwrap(), f.store.count_notices().await.unwrap()), (None, (0, 0)));
     let kept = f.store.notices(10).await.unwrap();
+    assert!(kept.iter().all(|n| n.sealed.is_empty()));
     assert_eq!(
         kept.iter().map(|n| (n.id.as_str(), n.sent, n.failure.as_str())).collect::<Vec<_>>(),
         [("b", Some(t(50)), ""), ("a", Some(t(41)), "")]
