@@ -69,6 +69,10 @@ pub(super) async fn issue(State(app): State<Arc<App>>, caller: Caller, Json(give
     if caller.within(Act::IssuePins).is_none() {
         return Err(Problem::not_allowed("Only technicians and administrators issue PINs."));
     }
+    let helps = || visits::queues(&app).iter().any(|q| visits::may_help(&app, &caller.person.name, &q.name));
+    if !caller.administers() && !helps() {
+        return Err(Problem::not_allowed("No rule lets you help in a queue, so you cannot issue PINs."));
+    }
     let open = app.store.open_pins(caller.now).await?;
     if open.iter().filter(|p| p.issued_by == caller.person.name).count() >= MOST_OPEN {
         return Err(Problem::not_good(format!("You have {MOST_OPEN} open PINs: withdraw one, or wait.")));
