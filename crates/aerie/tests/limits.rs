@@ -303,3 +303,74 @@ async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     std::fs::write(&written, altered).unwrap();
     assert!(aerie_service::read_recording(&written, &keys, |_| true).is_err());
 }
+
+/// A machine that was taken over: it lets everybody in, and opens channels of every kind towards whoever came.
+struct TakenOver(tokio::sync::mpsc::UnboundedSender<(&'static str, bool)>);
+
+impl russh::server::Handler for TakenOver {
+    type Error = russh::Error;
+
+    async fn auth_openssh_certificate(&mut self, _: &str, _: &russh::keys::Certificate) -> Result<russh::server::Auth, Self::Error> {
+        Ok(russh::server::Auth::Accept)
+    }
+
+    async fn channel_open_session(
+        &mut self,
+        _: russh::Channel<russh::server::Msg>,
+        reply: russh::server::ChannelOpenHandle,
+        _: &mut russh::server::Session,
+    ) -> Result<(), Self::Error> {
+        reply.accept().await;
+        Ok(())
+    }
+
+    async fn exec_request(&mut self, id: russh::ChannelId, _: &[u8], session: &mut russh::server::Session) -> Result<(), Self::Error> {
+        session.channel_success(id)?;
+        let (handle, tell) = (session.handle(), self.0.clone());
+        tokio::spawn(async move {
+            let (here, port) = ("127.0.0.1", 22);
+            let tell = |kind, opened: Result<_, russh::Error>| tell.send((kind, opened.is_ok())).unwrap();
+            tell("forwarded-tcpip", handle.channel_open_forwarded_tcpip(here, port, here, port).await);
+            tell("forwarded-streamlocal", handle.channel_open_forwarded_streamlocal("/run/socket").await);
+            tell("direct-tcpip", handle.channel_open_direct_tcpip(here, port, here, port).await);
+            tell("direct-streamlocal", handle.channel_open_direct_streamlocal("/run/socket").await);
+            tell("session", handle.channel_open_session().await);
+            tell("agent", handle.channel_open_agent().await);
+            tell("x11", handle.channel_open_x11(here, port).await);
+            let _ = handle.exit_status_request(id, 0).await;
+            let _ = handle.close(id).await;
+        });
+        Ok(())
+    }
+}
+
+#[tokio::test]
+async fn a_machine_opens_no_channel_towards_the_gateway() {
+    let key = russh::keys::PrivateKey::from(russh::keys::ssh_key::private::Ed25519Keypair::from_seed(&[7; 32]));
+    let public = key.public_key().to_openssh().unwrap();
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let at = listener.local_addr().unwrap().to_string();
+    let (tell, mut told) = tokio::sync::mpsc::unbounded_channel();
+    let config = std::sync::Arc::new(russh::server::Config { keys: vec![key], ..Default::default() });
+    let machine = tokio::spawn(async move {
+        loop {
+            let (stream, _) = listener.accept().await.unwrap();
+            let (config, taken_over) = (config.clone(), TakenOver(tell.clone()));
+            tokio::spawn(async move {
+                if let Ok(running) = russh::server::run_stream(config, stream, taken_over).await {
+                    let _ = running.await;
+                }
+            });
+        }
+    });
+    let service = small(&at, &public);
+    let e = service.ssh("hostname").await;
+    assert_eq!(e.status, Some(0), "{}", e.err);
+    let mut opened = vec![];
+    while let Ok(one) = told.try_recv() {
+        opened.push(one);
+    }
+    let kinds = ["forwarded-tcpip", "forwarded-streamlocal", "direct-tcpip", "direct-streamlocal", "session", "agent", "x11"];
+    assert_eq!(opened, kinds.map(|kind| (kind, false)));
+    machine.abort();
+}

@@ -12,9 +12,9 @@ use aerie_core::audit::KnownSession;
 use aerie_core::directory::Machine;
 use aerie_core::evidence::{EventKind, NewEvent};
 use jiff::Timestamp;
-use russh::client::{self, AuthResult, Handle};
+use russh::client::{self, AuthResult, ChannelOpenHandle, Handle, Msg, Session};
 use russh::keys::{Algorithm, HashAlg, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate};
-use russh::{Disconnect, SshId};
+use russh::{Channel, ChannelOpenFailure, Disconnect, SshId};
 use std::borrow::Cow;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -137,6 +137,83 @@ impl client::Handler for Watch {
         *self.shown.lock().unwrap_or_else(PoisonError::into_inner) = Some(key.clone());
         Ok(same)
     }
+
+    // The machine is asked; it asks for nothing. The engine would accept what is not refused here.
+    async fn server_channel_open_forwarded_tcpip(
+        &mut self,
+        _: Channel<Msg>,
+        _: &str,
+        _: u32,
+        _: &str,
+        _: u32,
+        reply: ChannelOpenHandle,
+        _: &mut Session,
+    ) -> Result<(), Self::Error> {
+        refuse(reply).await
+    }
+
+    async fn server_channel_open_forwarded_streamlocal(
+        &mut self,
+        _: Channel<Msg>,
+        _: &str,
+        reply: ChannelOpenHandle,
+        _: &mut Session,
+    ) -> Result<(), Self::Error> {
+        refuse(reply).await
+    }
+
+    async fn server_channel_open_agent_forward(
+        &mut self,
+        _: Channel<Msg>,
+        reply: ChannelOpenHandle,
+        _: &mut Session,
+    ) -> Result<(), Self::Error> {
+        refuse(reply).await
+    }
+
+    async fn server_channel_open_session(&mut self, _: Channel<Msg>, reply: ChannelOpenHandle, _: &mut Session) -> Result<(), Self::Error> {
+        refuse(reply).await
+    }
+
+    async fn server_channel_open_direct_tcpip(
+        &mut self,
+        _: Channel<Msg>,
+        _: &str,
+        _: u32,
+        _: &str,
+        _: u32,
+        reply: ChannelOpenHandle,
+        _: &mut Session,
+    ) -> Result<(), Self::Error> {
+        refuse(reply).await
+    }
+
+    async fn server_channel_open_direct_streamlocal(
+        &mut self,
+        _: Channel<Msg>,
+        _: &str,
+        reply: ChannelOpenHandle,
+        _: &mut Session,
+    ) -> Result<(), Self::Error> {
+        refuse(reply).await
+    }
+
+    async fn server_channel_open_x11(
+        &mut self,
+        _: Channel<Msg>,
+        _: &str,
+        _: u32,
+        reply: ChannelOpenHandle,
+        _: &mut Session,
+    ) -> Result<(), Self::Error> {
+        refuse(reply).await
+    }
+}
+
+/// Refuses a channel that a machine opens (RFC 4254 section 5.1).
+async fn refuse(reply: ChannelOpenHandle) -> Result<(), russh::Error> {
+    reply.reject(ChannelOpenFailure::AdministrativelyProhibited).await;
+    Ok(())
 }
 
 fn config(pinned: Option<&PublicKey>) -> Arc<client::Config> {
