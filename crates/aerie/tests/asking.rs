@@ -102,6 +102,8 @@ struct Machine {
     _agent: Running,
     _dir: tempfile::TempDir,
     page: u16,
+    /// Port of what is reached there.
+    echo: u16,
 }
 
 async fn machine(own: &Own, name: &str, answered_by: &[&str]) -> Machine {
@@ -118,7 +120,7 @@ async fn asking(own: &Own, name: &str, asking: Asking) -> Machine {
     let options = RunOptions { asking: Some(asking), page: Some(told), ..RunOptions::default() };
     let agent = tokio::spawn(aerie_agent::run(Some(dir), state, options));
     own.online(name).await;
-    Machine { _agent: agent, _dir: directory, page: page.recv().await.unwrap() }
+    Machine { _agent: agent, _dir: directory, page: page.recv().await.unwrap(), echo: echo.port() }
 }
 
 impl Machine {
@@ -327,7 +329,7 @@ async fn the_person_at_the_machine_agrees_and_takes_it_back() {
     let question = dome.shows("asked").await;
     assert_eq!(
         (question.who.as_str(), question.reason.as_str(), question.does.as_str()),
-        ("sunniva", "The shutter sticks.", "forward ports through this computer")
+        ("sunniva", "The shutter sticks.", format!("forward a port to localhost:{} through this computer", dome.echo).as_str())
     );
     // A page of another site, by name and by origin.
     let given = Answering { id: question.id.clone(), act: "agree".into() };
@@ -337,7 +339,7 @@ async fn the_person_at_the_machine_agrees_and_takes_it_back() {
     assert_eq!(dome.says(&question, "agree").await, 200);
     assert_eq!(dome.says(&question, "agree").await, 409, "an answer is given once");
     let stream = works(waiting.await.unwrap().unwrap()).await;
-    let agreed = own.event("consent", "agreed that sunniva may forward ports").await;
+    let agreed = own.event("consent", &format!("agreed that sunniva may forward a port to localhost:{} through dome", dome.echo)).await;
     assert_eq!((agreed.data["account"].as_str(), agreed.data["answer"].as_str()), (Some(me.as_str()), Some("agreed")));
     let live = dome.shows("live").await;
     let began = std::time::Instant::now();
@@ -610,6 +612,27 @@ async fn notices_wait_for_a_mail_server_that_is_down_and_come_once() {
             .iter()
             .all(|m| m.contains("sunniva asks for forward on vault-door") && m.contains(&request.id) && m.contains("Message-ID: <"))
     );
+}
+
+#[tokio::test]
+async fn what_waits_to_be_sent_is_encrypted_and_forgotten_when_it_was_sent() {
+    let own = service().await;
+    let (at, mails, down) = mail_sink().await;
+    own.set("mail-server", &format!("smtp://{at}")).await;
+    own.set("mail-from", "Aerie <aerie@corvid.example>").await;
+    down.send_replace(true);
+    assert!(own.admin().invite("piet").await.unwrap().mailed);
+    until("a notice that failed", async || own.admin().notices().await.ok()?.iter().any(|n| n.tries > 0).then_some(())).await;
+    // The log that SQLite writes first is one of the files.
+    let files = || std::fs::read_dir(own.directory.path()).unwrap().map(|f| f.unwrap().path()).filter(|p| p.is_file());
+    let found = |text: &str| files().any(|p| String::from_utf8_lossy(&std::fs::read(p).unwrap()).contains(text));
+    assert!(found("Your invitation to") && !found("/welcome#"));
+    down.send_replace(false);
+    until("no notice that waits", async || own.admin().notices().await.ok()?.iter().all(|n| n.sent.is_some()).then_some(())).await;
+    assert!(mails.lock().unwrap()[0].contains("/welcome#"));
+    let store = aerie_store::Store::open(&own.directory.path().join("aerie.db")).await.unwrap();
+    assert!(store.notices(10).await.unwrap().iter().all(|n| n.sealed.is_empty()));
+    store.close().await;
 }
 
 #[tokio::test]

@@ -264,7 +264,7 @@ async fn a_log_that_comes_in_is_audited_as_it_comes() {
     };
     let guessed = until("the finding", async || of("guessed", "198.51.100.90").await).await;
     assert!(guessed.sentence.contains("7 failures") && guessed.lines[0].file.starts_with("syslog since "), "{guessed:?}");
-    assert!(of("around-gateway", "198.51.100.90").await.is_some());
+    until("the access itself", async || of("around-gateway", "198.51.100.90").await).await;
     // The other framing, on another connection.
     let mut lines = tokio::net::TcpStream::connect(at).await.unwrap();
     let direct = line(1, "Accepted password for operator from 198.51.100.91 port 6011 ssh2") + "\n";
@@ -294,6 +294,48 @@ async fn a_log_that_comes_in_is_audited_as_it_comes() {
         admin.log(&query).await.unwrap().items.into_iter().next()
     })
     .await;
+}
+
+#[tokio::test]
+async fn a_sender_of_whom_nothing_is_understood_is_a_finding_and_no_quiet_log() {
+    let admin = client();
+    let syslog = world().people.demo.syslog[0];
+    // A template of one's own, as collectors let one write it.
+    // In one piece: other tests send what is understood from the same address.
+    let odd: String = (0..20).map(|n| format!("dome-west|sshd|{n}|Accepted password for operator from 198.51.100.77\n")).collect();
+    let mut sender = tokio::net::TcpStream::connect(syslog).await.unwrap();
+    sender.write_all(odd.as_bytes()).await.unwrap();
+    let query = FindingQuery { kind: Some("log-not-understood".into()), ..FindingQuery::default() };
+    let found = until("the finding", async || admin.findings(&query).await.unwrap().items.into_iter().next()).await;
+    assert!(found.sentence.contains("from 127.0.0.1 was understood") && found.lines[0].text.starts_with("dome-west|sshd|"), "{found:?}");
+}
+
+#[tokio::test]
+async fn logs_are_taken_from_those_who_are_named_and_from_no_local_user_beside() {
+    let mut own = common::own::Own::start().await;
+    let syslog = common::own::free_port();
+    let at = syslog.to_string();
+    for (named, taken) in [(&["--syslog-from", "192.0.2.0/24"][..], false), (&[], false), (&["--syslog-from", "127.0.0.1"], true)] {
+        own.kill().await;
+        own.child = common::own::Own::run_with(own.directory.path(), own.https, &[&["--syslog", &at], named].concat());
+        own.up().await;
+        let mut sender = tokio::net::TcpStream::connect(syslog).await.unwrap();
+        let now = Timestamp::now().strftime("%Y-%m-%dT%H:%M:%S.%3fZ").to_string();
+        let line = format!("<86>1 {now} dome-west sshd 4711 - - Accepted password for operator from 198.51.100.78 port 6011 ssh2\n");
+        // Whoever is cut off may be so before it is all sent.
+        let sent = sender.write_all(line.as_bytes()).await;
+        let query = FindingQuery { q: Some("198.51.100.78".into()), ..FindingQuery::default() };
+        if taken {
+            sent.unwrap();
+            until("the finding", async || own.admin().findings(&query).await.unwrap().items.into_iter().next()).await;
+        } else {
+            let mut rest = [0];
+            let end = tokio::io::AsyncReadExt::read(&mut sender, &mut rest);
+            let end = tokio::time::timeout(std::time::Duration::from_secs(20), end).await.expect("it is not cut off");
+            assert!(matches!(end, Ok(0) | Err(_)), "{named:?}");
+            assert!(own.admin().findings(&query).await.unwrap().items.is_empty(), "{named:?}");
+        }
+    }
 }
 
 /// Lines that come one upon the other leave no pause in which the audit would learn of sessions; and a machine tells of a sign-in

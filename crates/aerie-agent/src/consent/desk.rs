@@ -129,7 +129,9 @@ impl Desk {
     /// Shows a question; none where there are too many, or one of that identifier for the same.
     pub(super) fn show(self: &Arc<Self>, question: Question) -> Option<Shown> {
         let (acts, receive) = mpsc::channel(8);
-        let id = format!("{}-{}", question.id, question.capability.word());
+        // Each port that is asked for is a question of its own.
+        let target: String = question.target.iter().flat_map(|t| t.chars()).map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
+        let id = format!("{}-{}-{target}", question.id, question.capability.word());
         {
             let mut entries = self.lock();
             if entries.len() >= self.most || entries.contains_key(&id) {
@@ -267,6 +269,7 @@ mod tests {
             machine: "dome".into(),
             account: "operator".into(),
             capability: Capability::Shell,
+            target: None,
             reason: String::new(),
             at_most_s: None,
             recorded: true,

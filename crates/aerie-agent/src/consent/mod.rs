@@ -94,7 +94,7 @@ impl Asker {
                 .await;
             return;
         };
-        (self.note)(&format!("{} ({}) asks for {} as {}", question.who, question.person, question.capability.word(), question.account));
+        (self.note)(&format!("{} ({}) asks to {} this computer as {}", question.who, question.person, question.does(), question.account));
         if let Some(first) = self.first_answer(&question, &mut shown, &mut read, &mut kept).await {
             (self.note)(&format!("answered: {first:?}"));
             let no = first.worth(question.mode).is_none();
@@ -144,7 +144,7 @@ impl Asker {
         let logins = presence::now();
         let there = || logins.iter().flatten().map(|p| p.login.account.clone()).collect::<std::collections::BTreeSet<_>>();
         if question.mode == Consent::Notice {
-            self.tell(&format!("{} will {} this computer.", question.who, question.capability.phrase()));
+            self.tell(&format!("{} will {} this computer.", question.who, question.does()));
             let account = there().into_iter().collect::<Vec<_>>().join(" ");
             return Some(FromMachine::Told(Witness { account, console: "page and terminals".into() }));
         }
@@ -159,7 +159,7 @@ impl Asker {
             "{}{} asks to {} this computer{reason}. Answer at http://127.0.0.1:{}/ or with: {} answer",
             question.who,
             if question.organisation.is_empty() { String::new() } else { format!(" ({})", question.organisation) },
-            question.capability.phrase(),
+            question.does(),
             shown.port(),
             crate::called(),
         ));

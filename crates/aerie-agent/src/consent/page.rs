@@ -188,7 +188,7 @@ impl Page {
             let limit = |s: u64| aerie_core::wording::duration(jiff::SignedDuration::from_secs(i64::try_from(s).unwrap_or(i64::MAX)));
             Item {
                 id,
-                does: format!("{} this computer", q.capability.phrase()),
+                does: format!("{} this computer", q.does()),
                 who: q.who,
                 organisation: q.organisation,
                 account: q.account,

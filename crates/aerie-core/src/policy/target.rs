@@ -105,6 +105,11 @@ impl ForwardTarget {
         self.port
     }
 
+    /// Whether both lead to the same service, however they were written.
+    pub fn is_same(&self, other: &Self) -> bool {
+        (&self.host, self.port, self.registered) == (&other.host, other.port, other.registered)
+    }
+
     /// Whether it leads to the machine itself.
     pub fn is_itself(&self) -> bool {
         self.host == Host::Itself

@@ -28,6 +28,9 @@ pub struct Question {
     pub account: String,
     /// What they would do.
     pub capability: Capability,
+    /// Where a forwarded port would lead, as `host:port`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
     /// Why, in their words; empty where nobody asked.
     pub reason: String,
     /// How long it may last, in seconds; none where nothing limits it.
@@ -38,6 +41,21 @@ pub struct Question {
     pub mode: Consent,
     /// No answer is a no from then on.
     pub until: Timestamp,
+}
+
+impl Question {
+    /// What they would do, as it follows "may" and is followed by the machine: `see the screen of`.
+    pub fn does(&self) -> String {
+        does(self.capability, self.target.as_deref())
+    }
+}
+
+/// What somebody would do, as it follows "may" and is followed by the machine; of a forwarded port, where it leads.
+pub fn does(capability: Capability, target: Option<&str>) -> String {
+    match target {
+        Some(target) => format!("forward a port to {target} through"),
+        None => capability.phrase().into(),
+    }
 }
 
 /// What the service says.

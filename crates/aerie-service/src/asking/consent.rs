@@ -1,6 +1,7 @@
 //! Asks the person at a machine, through its agent, and hears of it when they take it back.
 
 use crate::service::App;
+use aerie_core::policy::ForwardTarget;
 use aerie_core::session::consent::{FromMachine, MAX_LINE, Question, TARGET, Talk, ToMachine, line};
 use aerie_tunnel::TunnelStream;
 use jiff::Timestamp;
@@ -13,19 +14,21 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// A person at a machine who was asked, or told.
 pub(crate) struct Consenting {
     pub(crate) question: Question,
+    /// Where a forwarded port would lead.
+    pub(crate) target: Option<ForwardTarget>,
     read: BufReader<ReadHalf<TunnelStream>>,
     write: WriteHalf<TunnelStream>,
     line: Vec<u8>,
 }
 
 /// Puts a question. The error is a sentence for whoever asks.
-pub(crate) async fn ask_person(app: &App, question: Question) -> Result<Consenting, String> {
+pub(crate) async fn ask_person(app: &App, question: Question, target: Option<ForwardTarget>) -> Result<Consenting, String> {
     let nobody = || format!("Nobody at {} can be asked: its agent is not connected.", question.machine);
     let tunnel = app.agents.of(&question.machine).and_then(|known| known.tunnel()).ok_or_else(nobody)?;
     let opened = tokio::time::timeout(PATIENCE, tunnel.open(TARGET)).await.map_err(|_| nobody())?;
     let stream = opened.map_err(|e| format!("The agent of {} does not ask: {e}.", question.machine))?;
     let (read, write) = tokio::io::split(stream);
-    let mut asked = Consenting { question: question.clone(), read: BufReader::new(read), write, line: vec![] };
+    let mut asked = Consenting { question: question.clone(), target, read: BufReader::new(read), write, line: vec![] };
     if !asked.say(&ToMachine::Question(question.clone())).await {
         return Err(nobody());
     }

@@ -10,7 +10,7 @@ use crate::sessions::Own;
 use aerie_core::approval::Wish;
 use aerie_core::desktop::{Message, Saying};
 use aerie_core::evidence::{EventKind, NewEvent};
-use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Facts, Outcome, Request};
+use aerie_core::policy::{AccessGranted, Capabilities, Capability, Consent, Decision, Outcome, Request};
 use aerie_core::recording::Frame;
 use aerie_core::session::consent::{FromMachine, LONGEST_SAID, Question, Talk};
 use aerie_core::session::{Admission, Awaited, EndReason, Said, Step};
@@ -20,7 +20,6 @@ use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
-use tokio_util::sync::CancellationToken;
 
 /// What somebody at a machine says takes so long at least: nobody fills a recording.
 const SAYING: Duration = Duration::from_millis(300);
@@ -83,7 +82,6 @@ impl Connection {
         steps: &Steps,
         waited: &mut Waited,
     ) -> Result<AccessGranted, (EndReason, String)> {
-        let capability = intent.capability;
         let mut admission = Admission::new(asking::patience(&self.app));
         let (mut rules, mut asked) = (self.app.rules.changes(), self.app.asking.changes());
         let failed = |why: String| (EndReason::Refused, why);
@@ -119,7 +117,7 @@ impl Connection {
                 () = self.signed_out.cancelled() => admission.handle_end(EndReason::SignedOut),
                 () = self.app.stopping.cancelled() => admission.handle_end(EndReason::ServiceStopping),
                 said = next(&mut waited.consenting), if awaits_person => {
-                    let answer = self.heard(machine, capability, said, waited).await;
+                    let answer = self.heard(machine, intent, said, waited).await;
                     if matches!(answer, Said::No(_)) && let Some(consenting) = waited.consenting.take() {
                         consenting.over("it was refused").await;
                     }
@@ -141,7 +139,8 @@ impl Connection {
         let (rules, known, capability) = (self.app.rules.now(), self.known(), intent.capability);
         let (mut all, mut window) = (vec![capability], USUAL_WINDOW);
         for other in Capability::ALL.into_iter().filter(|c| c.is_of_sessions()) {
-            let facts = Facts { target: intent.target.as_ref(), ..self.facts(&known, other, Own::None) };
+            let target = intent.target.as_ref().filter(|_| other == capability);
+            let facts = self.facts(&known, (other, target), Own::None);
             let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), other, self.from, facts);
             if let Outcome::Unmet { missing, grant } = rules.policy.decide(&request).outcome
                 && !missing.approvals.is_empty()
@@ -228,7 +227,7 @@ impl Connection {
         waited: &Waited,
     ) -> Result<Consenting, String> {
         let (rules, known, now, capability) = (self.app.rules.now(), self.known(), Timestamp::now(), intent.capability);
-        let facts = Facts { target: intent.target.as_ref(), ..self.facts(&known, capability, Own::None) };
+        let facts = self.facts(&known, intent.what(), Own::None);
         let request = Self::request(self.person.person(), machine, self.login.account.as_deref(), capability, self.from, facts);
         let Outcome::Unmet { grant, .. } = rules.policy.decide(&request).outcome else { return Err("The rules changed.".into()) };
         let person = rules.policy.directory().person(self.person.person());
@@ -240,13 +239,14 @@ impl Connection {
             machine: machine.into(),
             account: grant.account.to_string(),
             capability,
+            target: intent.target.as_ref().map(ToString::to_string),
             reason: self.stated.reason.clone().unwrap_or_default(),
             at_most_s: grant.demands.limits.session.and_then(|l| u64::try_from(l.as_secs()).ok()),
             recorded: !grant.demands.recording.is_empty(),
             mode,
             until,
         };
-        let consenting = ask_person(&self.app, question).await?;
+        let consenting = ask_person(&self.app, question, intent.target.clone()).await?;
         if mode != Consent::Notice {
             let seconds = until.duration_since(now).as_secs();
             steps.say(format!("waiting for the person at {machine} to agree ({})", wording::duration(SignedDuration::from_secs(seconds))));
@@ -280,19 +280,19 @@ impl Connection {
     }
 
     /// Takes what the agent said to the question: evidence first.
-    async fn heard(&self, machine: &str, capability: Capability, said: Option<FromMachine>, waited: &Waited) -> Said {
+    async fn heard(&self, machine: &str, intent: &Intent, said: Option<FromMachine>, waited: &Waited) -> Said {
         let Some((said, consenting)) = said.zip(waited.consenting.as_ref()) else {
             return Said::No(format!("The agent of {machine} went away before anybody answered."));
         };
         let mode = consenting.question.mode;
-        note_consent(self, &waited.id, machine, capability, &said).await;
+        note_consent(self, &waited.id, machine, intent, &said).await;
         let own = self.answers_themselves(machine, &said).await;
         match (said.worth(mode), own) {
             (Some(_), Some(account)) => Said::No(format!(
                 "An answer from {account} does not count: you use this account on {machine}, may use it, or control its screen. Another user of {machine} must answer."
             )),
             (Some(consent), None) => {
-                lock(&self.consents).insert(capability, consent);
+                self.consents.give(intent.clone(), consent);
                 Said::Yes
             }
             (None, _) => Said::No(match said {
@@ -317,8 +317,8 @@ async fn next(consenting: &mut Option<Consenting>) -> Option<FromMachine> {
     }
 }
 
-async fn note_consent(connection: &Connection, id: &str, machine: &str, capability: Capability, said: &FromMachine) {
-    let (person, does) = (connection.person.person(), capability.phrase());
+async fn note_consent(connection: &Connection, id: &str, machine: &str, intent: &Intent, said: &FromMachine) {
+    let (person, does, capability) = (connection.person.person(), intent.does(), intent.capability);
     let (word, witness, sentence) = match said {
         FromMachine::Told(w) => ("told", Some(w), format!("{w} was told that {person} will {does} {machine}.")),
         FromMachine::Nobody(why) => ("nobody", None, format!("Nobody was at {machine} to be asked whether {person} may {does} it: {why}.")),
@@ -352,7 +352,7 @@ pub(super) async fn attend(connection: &Arc<Connection>, session: &Arc<OpenSessi
     let (connection, session) = (connection.clone(), session.clone());
     let app = connection.app.clone();
     app.tasks.spawn(async move {
-        let capability = consenting.question.capability;
+        let intent = Intent { capability: consenting.question.capability, target: consenting.target.clone() };
         let ended = session.live.ended.clone();
         // One of several consents has what is said to the person.
         let mut talk = session.live.talk.take();
@@ -375,8 +375,8 @@ pub(super) async fn attend(connection: &Arc<Connection>, session: &Arc<OpenSessi
                 session.live.end_saying(EndReason::PathLost, "the agent that asked the person at the machine is gone");
                 break;
             };
-            note_consent(&connection, &session.live.id, &session.machine, capability, &said).await;
-            take_back(&connection, &session, capability, &said, consenting.question.mode).await;
+            note_consent(&connection, &session.live.id, &session.machine, &intent, &said).await;
+            take_back(&connection, &session, &intent, &said, consenting.question.mode).await;
         }
         session.live.talk.put(talk);
         let why = session.live.end_reason().map_or("it is over", EndReason::phrase);
@@ -402,29 +402,25 @@ async fn say_for_them(app: &App, session: &OpenSession, text: &str) {
 }
 
 /// Ends what rested on a consent; with the last of it the session.
-async fn take_back(connection: &Arc<Connection>, session: &Arc<OpenSession>, capability: Capability, said: &FromMachine, mode: Consent) {
+async fn take_back(connection: &Arc<Connection>, session: &Arc<OpenSession>, intent: &Intent, said: &FromMachine, mode: Consent) {
+    let capability = intent.capability;
     if let Some(account) = connection.answers_themselves(&session.machine, said).await {
         let text = format!("What was switched off at {} stays off: {account}, which you use or may use, switched it on.", session.machine);
         return notice(connection, session, &text).await;
     }
     if let Some(consent) = said.worth(mode) {
-        lock(&connection.consents).insert(capability, consent);
+        connection.consents.give(intent.clone(), consent);
         return notice(connection, session, &format!("The person at {} lets you use {} again.", session.machine, capability.word())).await;
     }
-    lock(&connection.consents).remove(&capability);
-    let stopped = |uses: &mut Vec<(Capability, CancellationToken)>| {
-        uses.iter().filter(|(c, _)| *c == capability).for_each(|(_, token)| token.cancel());
-        uses.retain(|(c, _)| *c != capability);
-        uses.is_empty()
-    };
-    {
+    connection.consents.take_back(intent);
+    let nothing_left = session.stop_uses(intent);
+    if !lock(&session.uses).iter().any(|(c, _)| *c == capability) {
         let mut granted = lock(&session.granted);
         *granted = Capabilities::of(granted.iter().filter(|c| *c != capability));
     }
     if let Some(recording) = &session.recording {
         recording.frame(0, Frame::Mark(format!("The person at the machine stopped {}.", capability.word()))).await;
     }
-    let nothing_left = stopped(&mut lock(&session.uses));
     if nothing_left {
         session.live.end(EndReason::ConsentTakenBack);
     } else {

@@ -1,6 +1,7 @@
 //! What one signed-in connection may do, and the session that it becomes.
 
 use super::channel::Channels;
+use super::consents::Consents;
 use super::life;
 use crate::asking::{self, Consenting};
 use crate::known::Known;
@@ -15,12 +16,12 @@ use aerie_core::policy::{
     AccessGranted, Capabilities, Capability, Consent, Decision, Facts, ForwardTarget, Outcome, Request, Speech, Track, Tracks,
 };
 use aerie_core::recording::Armed;
+use aerie_core::session::consent::does;
 use aerie_core::session::{EndReason, Live, LoginName, NotArmed, PersonProved};
 use aerie_store::SessionRow;
 use jiff::Timestamp;
 use russh::ChannelId;
 use russh::server::Handle;
-use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicBool, AtomicU16, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
@@ -45,7 +46,7 @@ pub(super) struct Connection {
     /// Its channels are counted.
     pub(super) channels: Channels,
     /// What the person at the machine said, for each use.
-    pub(super) consents: Mutex<BTreeMap<Capability, Consent>>,
+    pub(super) consents: Consents,
     /// It came over HTTPS, and reaches services of the machine one by one.
     over_https: bool,
     handle: OnceLock<Handle>,
@@ -73,6 +74,28 @@ pub(super) struct Intent {
     pub(super) capability: Capability,
     /// Where a port leads that is to be forwarded.
     pub(super) target: Option<ForwardTarget>,
+}
+
+impl Intent {
+    /// The capability, and where it leads.
+    pub(super) fn what(&self) -> (Capability, Option<&ForwardTarget>) {
+        (self.capability, self.target.as_ref())
+    }
+
+    /// Whether both are the same use.
+    pub(super) fn is_same(&self, other: &Self) -> bool {
+        self.capability == other.capability
+            && match (&self.target, &other.target) {
+                (Some(a), Some(b)) => a.is_same(b),
+                (None, None) => true,
+                (Some(_), None) | (None, Some(_)) => false,
+            }
+    }
+
+    /// What it is, as it follows "may" and is followed by the machine.
+    pub(super) fn does(&self) -> String {
+        does(self.capability, self.target.as_ref().map(ToString::to_string).as_deref())
+    }
 }
 
 impl From<Capability> for Intent {
@@ -232,7 +255,7 @@ impl Connection {
     pub(super) fn new(app: Arc<App>, by: SignedInBy, login: LoginName, stated: Stated, closed: CancellationToken) -> Arc<Self> {
         let SignedInBy { person, from, ended: signed_out, session: has_session, over_https } = by;
         let session = tokio::sync::Mutex::new(Slot::None);
-        let (channels, consents) = (Channels::default(), Mutex::default());
+        let (channels, consents) = (Channels::default(), Consents::default());
         Arc::new(Self {
             app,
             person,
@@ -278,11 +301,16 @@ impl Connection {
         Known::of(&self.app, self.person.person())
     }
 
-    /// What is known of the person for a use that begins now; `session` is the one that it would belong to.
-    pub(super) fn facts<'a>(&'a self, known: &'a Known, capability: Capability, own: Own<'_>) -> Facts<'a> {
+    /// What is known of the person for a use that begins now; `own` is the session that it would belong to.
+    pub(super) fn facts<'a>(
+        &'a self,
+        known: &'a Known,
+        (capability, target): (Capability, Option<&'a ForwardTarget>),
+        own: Own<'_>,
+    ) -> Facts<'a> {
         let stated = self.stated.facts(self.person.proofs(), self.app.live.beside(self.person.person(), own));
-        let consent = lock(&self.consents).get(&capability).copied();
-        known.facts(Facts { emergency: self.login.emergency, consent, ..stated })
+        let consent = self.consents.of(capability, target);
+        known.facts(Facts { emergency: self.login.emergency, consent, target, ..stated })
     }
 
     /// The session of this connection, while it is live.
@@ -352,8 +380,8 @@ impl Connection {
         }
         let rules = self.app.rules.now();
         let (open, known) = (self.open().await, self.known());
-        let facts = self.facts(&known, capability, open.as_deref().map_or(Own::None, Own::Live));
-        let facts = Facts { target: intent.target.as_ref(), consent: self.consent_at(machine, facts.consent), ..facts };
+        let facts = self.facts(&known, intent.what(), open.as_deref().map_or(Own::None, Own::Live));
+        let facts = Facts { consent: self.consent_at(machine, facts.consent), ..facts };
         let request = Self::request(self.person.person(), machine, account, capability, self.from, facts);
         let decision = rules.policy.decide(&request);
         self.log_decision(&rules, &request, &decision).await?;
@@ -392,7 +420,8 @@ impl Connection {
     fn must_record(&self, machine: &str, account: &str) -> bool {
         let (rules, known) = (self.app.rules.now(), self.known());
         Capability::ALL.into_iter().filter(|c| c.is_of_sessions()).any(|c| {
-            let request = Self::request(self.person.person(), machine, Some(account), c, self.from, self.facts(&known, c, Own::None));
+            let request =
+                Self::request(self.person.person(), machine, Some(account), c, self.from, self.facts(&known, (c, None), Own::None));
             matches!(rules.policy.decide(&request).outcome, Outcome::Granted(g) if !g.demands.recording.is_empty())
         })
     }
@@ -536,7 +565,7 @@ impl Connection {
     /// Decides once more with a place reserved: what was granted counted only the sessions that were there then.
     async fn decide_beginning(&self, machine: &str, granted: &AccessGranted, place: &Reserved) -> Result<(), String> {
         let (rules, known, capability) = (self.app.rules.now(), self.known(), granted.capability());
-        let facts = Facts { target: granted.target(), ..self.facts(&known, capability, Own::Beginning(place)) };
+        let facts = self.facts(&known, (capability, granted.target()), Own::Beginning(place));
         let account = Some(&*granted.grant().account);
         let request = Self::request(self.person.person(), machine, account, capability, self.from, facts);
         let decision = rules.policy.decide(&request);
@@ -555,8 +584,8 @@ impl Connection {
     /// Whether the rules allow this here and now, without asking anybody.
     pub(super) fn allows(&self, machine: &str, account: Option<&str>, capability: Capability) -> bool {
         let known = self.known();
-        let request =
-            Self::request(self.person.person(), machine, account, capability, self.from, self.facts(&known, capability, Own::None));
+        let facts = self.facts(&known, (capability, None), Own::None);
+        let request = Self::request(self.person.person(), machine, account, capability, self.from, facts);
         matches!(self.app.rules.now().policy.decide(&request).outcome, Outcome::Granted(_))
     }
 
@@ -565,7 +594,7 @@ impl Connection {
         let live = Live::begin(self.person.clone(), granted, armed.as_ref(), now).map_err(|e| format!("{e}."))?;
         let (rules, known) = (self.app.rules.now(), self.known());
         let capability = granted.capability();
-        let facts = Facts { target: granted.target(), ..self.facts(&known, capability, Own::Beginning(&place)) };
+        let facts = self.facts(&known, (capability, granted.target()), Own::Beginning(&place));
         let request = Self::request(self.person.person(), &machine, Some(&account), capability, self.from, facts);
         let basis = rules.policy.decide(&request).because.into_iter().next();
         let row = SessionRow {
@@ -708,6 +737,23 @@ impl OpenSession {
         }
         self.weigh();
         Ok(())
+    }
+
+    /// Ends every use of that kind, of forwarded ports those that lead there; whether no use is left.
+    pub(super) fn stop_uses(&self, intent: &Intent) -> bool {
+        if let Some(target) = &intent.target {
+            let stopped: Vec<_> = lock(&self.forwards).iter().filter(|f| f.target.is_same(target)).cloned().collect();
+            stopped.iter().for_each(|f| self.forget_forward(f));
+        } else {
+            lock(&self.uses).retain(|(c, over)| {
+                let stays = *c != intent.capability;
+                if !stays {
+                    over.cancel();
+                }
+                stays
+            });
+        }
+        lock(&self.uses).is_empty()
     }
 
     /// A port is no longer forwarded.

@@ -193,7 +193,7 @@ fn request<'a>(connection: &'a Connection, known: &'a Known, session: &'a OpenSe
     let Asked { capability, machine, account, target } = asked;
     let begun = Timestamp::from_millisecond(session.live.began_ms).ok();
     let recorded = if session.recording.is_some() { Tracks::all() } else { Tracks::NONE };
-    let facts = connection.facts(known, *capability, Own::Live(&session.live));
+    let facts = connection.facts(known, (*capability, target.as_ref()), Own::Live(&session.live));
     let consent = connection.consent_at(machine, facts.consent);
     Request {
         person: connection.person.person(),
@@ -202,7 +202,7 @@ fn request<'a>(connection: &'a Connection, known: &'a Known, session: &'a OpenSe
         account: *account,
         at: Timestamp::now(),
         from: Some(connection.from),
-        facts: Facts { begun, recorded, target: target.as_ref(), consent, ..facts },
+        facts: Facts { begun, recorded, consent, ..facts },
     }
 }
 

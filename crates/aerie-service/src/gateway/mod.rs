@@ -4,6 +4,7 @@ mod admission;
 mod carry;
 mod channel;
 mod connection;
+mod consents;
 mod desktop;
 mod keys;
 mod life;

@@ -46,7 +46,7 @@ pub(crate) async fn begin(app: &Arc<App>, queue: Machine, meeting: Arc<Meeting>,
     if !meeting.ask(Capability::Shell).await {
         return Err("The person did not agree that you work in a shell on their computer.".into());
     }
-    lock(&connection.consents).insert(Capability::Shell, Consent::Ask);
+    connection.consents.give(Capability::Shell, Consent::Ask);
     let (steps, _said) = Steps::new();
     let admitted = connection.admit(Capability::Shell, &steps).await?;
     let stream = program.tunnel.open(SHELL_TARGET).await.map_err(|e| format!("The program for a visit opens no shell: {e}."))?;

@@ -85,9 +85,14 @@ impl Own {
     }
 
     pub fn run(data: &Path, https: SocketAddr) -> Child {
+        Self::run_with(data, https, &[])
+    }
+
+    /// With more options.
+    pub fn run_with(data: &Path, https: SocketAddr, more: &[&str]) -> Child {
         let mut command = Command::new("setpriv");
-        command.args(["--pdeathsig", "KILL", AERIE, "serve", "--ssh", "127.0.0.1:0", "--https", &https.to_string(), "--data"]);
-        command.arg(data).stderr(Stdio::null()).spawn().unwrap()
+        command.args(["--pdeathsig", "KILL", AERIE, "serve", "--ssh", "127.0.0.1:0", "--https", &https.to_string()]).args(more);
+        command.arg("--data").arg(data).stderr(Stdio::null()).spawn().unwrap()
     }
 
     pub fn client(&self, token: &str) -> Client {

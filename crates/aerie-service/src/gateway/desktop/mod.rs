@@ -162,7 +162,7 @@ impl Desktop {
         let Beginning { by, reason, ticket } = who;
         let login = LoginName { person: by.person.person().into(), machine: Some(queue.name.clone()), account: None, emergency: false };
         let connection = Connection::new(app.clone(), by, login, Stated { ticket, reason }, closed);
-        lock(&connection.consents).insert(Capability::View, Consent::Ask);
+        connection.consents.give(Capability::View, Consent::Ask);
         steps.say(format!("asking the rules whether you may help in {}", queue.name));
         let admitted = connection.admit(Capability::View, steps).await?;
         let greeted = match meeting.program() {

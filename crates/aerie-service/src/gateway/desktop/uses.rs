@@ -33,7 +33,7 @@ impl Desktop {
             if asking.contains(&c) {
                 return "asked";
             }
-            let facts = self.connection.facts(&known, c, Own::Live(&self.session.live));
+            let facts = self.connection.facts(&known, (c, None), Own::Live(&self.session.live));
             let (person, account) = (self.person(), Some(self.session.account.as_str()));
             let request = Connection::request(person, &self.session.machine, account, c, self.connection.from, facts);
             match rules.policy.decide(&request).outcome {
@@ -102,7 +102,7 @@ impl Desktop {
             if !meeting.ask(capability).await {
                 return Err(format!("The person did not agree that you {} their computer.", capability.phrase()));
             }
-            lock(&connection.consents).insert(capability, Consent::Ask);
+            connection.consents.give(capability, Consent::Ask);
         }
         let admitting = connection.admit(capability, &steps);
         tokio::pin!(admitting);
@@ -126,7 +126,7 @@ impl Desktop {
     pub(crate) fn give_back(&self, word: &str) {
         let Some(capability) = asked_here(word) else { return };
         if self.visit.is_some() {
-            lock(&self.connection.consents).remove(&capability);
+            self.connection.consents.take_back(&capability.into());
         }
         let mut uses = lock(&self.session.uses);
         uses.iter().filter(|(c, _)| *c == capability).for_each(|(_, over)| over.cancel());
