@@ -69,7 +69,7 @@ fn serve() -> Outcome<Served> {
         store.publish_policy(Publication { text: "", by: "bench", ..Publication::default() }, Timestamp::now()).await?;
         let hash = keys.token_hash(SECRET);
         let token = Token::signed_in(TokenKind::Api, "p0", hash, Proofs::default(), Timestamp::now(), SignedDuration::from_hours(1));
-        store.add_token(&token).await?;
+        store.add_token(&Token { scopes: vec!["read".into()], ..token }).await?;
         store.close().await;
         Outcome::Ok(())
     })?;

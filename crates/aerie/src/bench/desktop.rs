@@ -158,7 +158,7 @@ async fn served(machines: Vec<(String, SocketAddr)>) -> Outcome<Served> {
 }
 
 async fn open(served: &Served, machine: &str) -> Outcome<(DesktopLink, String)> {
-    let mut link = served.signed_in.desktop(machine, &DesktopQuery::default()).await?;
+    let mut link = served.client.desktop(machine, &DesktopQuery::default()).await?;
     link.say(&FromViewer::Begin { reason: String::new(), ticket: String::new() }).await;
     loop {
         match link.next().await.ok_or("the service went away")? {

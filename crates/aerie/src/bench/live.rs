@@ -83,7 +83,7 @@ fn until_over(all: Vec<Child>, act: impl FnOnce() -> Outcome<()>) -> Outcome<f64
 }
 
 fn ended(served: &Served, runtime: &tokio::runtime::Runtime) -> Outcome<Vec<Figure>> {
-    let client = &served.signed_in;
+    let client = &served.client;
     let open = shells(served, MANY)?;
     let stopped = until_over(open, || {
         let order = StopOrder { all: Some(true), why: "the benchmark".into(), ..StopOrder::default() };
@@ -155,7 +155,7 @@ fn watched(served: &Served, runtime: &tokio::runtime::Runtime) -> Outcome<Vec<Fi
     let seen = Arc::new(Mutex::new(vec![]));
     let watchers: Vec<_> = (0..WATCHERS)
         .map(|_| {
-            let (client, id, seen) = (served.signed_in.clone(), id.clone(), seen.clone());
+            let (client, id, seen) = (served.client.clone(), id.clone(), seen.clone());
             runtime.spawn(async move {
                 let mut delays = Delays::default();
                 let each = |line: aerie_api::LiveLine| {
@@ -198,7 +198,7 @@ async fn page() -> Outcome<Vec<Figure>> {
     let machines = (0..MACHINES).map(of).collect::<Outcome<_>>()?;
     let directory = tempfile::Builder::new().prefix("aerie-bench-").tempdir()?;
     let served = tokio::task::spawn_blocking(move || serve(directory, machines, &[], None).map_err(|e| e.to_string())).await??;
-    let open = |n: usize| forwarded(served.signed_in.clone(), format!("antenna-{}", n % MACHINES));
+    let open = |n: usize| forwarded(served.client.clone(), format!("antenna-{}", n % MACHINES));
     let mut sessions = vec![];
     for n in 0..ON_THE_PAGE {
         sessions.push(open(n).await?);

@@ -55,7 +55,7 @@ type Outcome<T> = Result<T, Box<dyn std::error::Error>>;
 
 fn main() -> Outcome<()> {
     aerie_lab::run_if_machine();
-    // `aerie-bench api`, `machines`, `live`, `page`, `accesses`, `audit`, `desktop` or `core` measures that alone: minutes less, while one works on it.
+    // `aerie-bench api`, `machines`, `live`, `page`, `accesses`, `audit`, `desktop`, `core` or `gateway` measures that alone: minutes less, while one works on it.
     let figures = match std::env::args().nth(1).as_deref() {
         Some("api") => api::figures()?,
         Some("machines") => machines::figures()?,
@@ -63,6 +63,7 @@ fn main() -> Outcome<()> {
         Some("page") => live::the_page()?,
         Some("accesses") => accesses::figures()?,
         Some("core") => core::figures()?,
+        Some("gateway") => gateway::figures(&world::World::start()?)?,
         Some("audit") => audit::figures()?,
         Some("desktop") => desktop::figures()?,
         _ => api::figures()?

@@ -20,8 +20,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-const SECRET: &str = "a token of the benchmark";
-/// The same person's, as of a client that signed in with password and code.
+/// Of a client whose person signed in with password and code.
 const CLIENT_SECRET: &str = "a token of the benchmark as a client";
 /// The same person's, as of the console.
 pub(super) const CONSOLE_SECRET: &str = "a-token-of-the-benchmark-as-a-browser";
@@ -33,10 +32,8 @@ pub(super) struct Served {
     pub(super) child: Child,
     pub(super) https: SocketAddr,
     pub(super) ssh: SocketAddr,
-    /// With a token for programs.
-    pub(super) client: Client,
     /// With password and code.
-    pub(super) signed_in: Client,
+    pub(super) client: Client,
     pub(super) directory: tempfile::TempDir,
 }
 
@@ -84,9 +81,6 @@ pub(super) fn serve(
         store.replace_directory(&file, store.directory_version().await?, "bench", Timestamp::now()).await?;
         store.publish_policy(Publication { text: RULES, by: "bench", ..Publication::default() }, Timestamp::now()).await?;
         store.put_agents(agents).await?;
-        let hash = keys.token_hash(SECRET);
-        let token = Token::signed_in(TokenKind::Api, "runner", hash, Proofs::default(), Timestamp::now(), SignedDuration::from_hours(1));
-        store.add_token(&token).await?;
         let now = Timestamp::now();
         let proofs = Proofs::at(Factors::of([Factor::Password, Factor::Code]), now);
         for (secret, kind) in [(CLIENT_SECRET, TokenKind::Client), (CONSOLE_SECRET, TokenKind::Console)] {
@@ -107,9 +101,9 @@ pub(super) fn serve(
     std::thread::spawn(move || lines.for_each(drop));
     let authority =
         Keys::load(&data)?.list().into_iter().find(|k| k.purpose == Some(Purpose::TlsAuthority) && k.in_use).ok_or("no authority")?;
-    let client =
-        |secret: &str| Client::trusting(&format!("https://localhost:{}", https.port()), Some(secret.into()), Some(&authority.public));
-    Ok(Served { child, https, ssh, client: client(SECRET), signed_in: client(CLIENT_SECRET), directory })
+    let address = format!("https://localhost:{}", https.port());
+    let client = Client::trusting(&address, Some(CLIENT_SECRET.into()), Some(&authority.public));
+    Ok(Served { child, https, ssh, client, directory })
 }
 
 /// A machine of the lab, its key for the gateway, and what `ssh` needs.
