@@ -130,8 +130,11 @@ impl Desk {
     pub(super) fn show(self: &Arc<Self>, question: Question) -> Option<Shown> {
         let (acts, receive) = mpsc::channel(8);
         // Each port that is asked for is a question of its own.
-        let target: String = question.target.iter().flat_map(|t| t.chars()).map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
-        let id = format!("{}-{}-{target}", question.id, question.capability.word());
+        let mut id = format!("{}-{}", question.id, question.capability.word());
+        if let Some(target) = &question.target {
+            id.push('-');
+            id.extend(target.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }));
+        }
         {
             let mut entries = self.lock();
             if entries.len() >= self.most || entries.contains_key(&id) {
@@ -296,6 +299,18 @@ mod tests {
         assert!(matches!(shown.next().await, FromMachine::SwitchedOff(true, _)));
         drop(shown);
         assert!(!act(Act::Agree) && desk.all().is_empty(), "what is over cannot be answered");
+    }
+
+    #[test]
+    fn each_forwarded_port_is_a_question_of_its_own() {
+        let desk = Arc::new(Desk::new(4));
+        let to = |target: &str| Question { capability: Capability::Forward, target: Some(target.into()), ..question("a", 60) };
+        let _first = desk.show(to("localhost:5432")).unwrap();
+        let _second = desk.show(to("db.corvid-ridge.example:22")).unwrap();
+        assert!(desk.show(to("localhost:5432")).is_none(), "it is asked already");
+        assert_eq!(desk.act("a-forward-localhost-5432", Act::Agree, by("desk")), Taken::Yes);
+        let all: Vec<String> = desk.all().into_iter().map(|(id, ..)| id).collect();
+        assert_eq!(all, ["a-forward-db-corvid-ridge-example-22", "a-forward-localhost-5432"]);
     }
 
     #[test]
