@@ -322,7 +322,7 @@ async fn logs_are_taken_from_those_who_are_named_and_from_no_local_user_beside()
         let mut sender = tokio::net::TcpStream::connect(syslog).await.unwrap();
         let now = Timestamp::now().strftime("%Y-%m-%dT%H:%M:%S.%3fZ").to_string();
         let line = format!("<86>1 {now} dome-west sshd 4711 - - Accepted password for operator from 198.51.100.78 port 6011 ssh2\n");
-        // Whoever is cut off may be so before it is all sent.
+        // The connection may be closed before everything is sent.
         let sent = sender.write_all(line.as_bytes()).await;
         let query = FindingQuery { q: Some("198.51.100.78".into()), ..FindingQuery::default() };
         if taken {

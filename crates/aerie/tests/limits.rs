@@ -304,7 +304,7 @@ async fn after_a_crash_the_recording_reads_and_the_log_says_where_it_stops() {
     assert!(aerie_service::read_recording(&written, &keys, |_| true).is_err());
 }
 
-/// A machine that was taken over: it lets everybody in, and opens channels of every kind towards whoever came.
+/// A machine that was taken over. It accepts every sign-in and opens channels of every kind towards the client.
 struct TakenOver(tokio::sync::mpsc::UnboundedSender<(&'static str, bool)>);
 
 impl russh::server::Handler for TakenOver {

@@ -733,7 +733,7 @@ async fn pins_are_shown_once_counted_down_and_used_up() {
     // Somebody else sees none of them, and withdraws none.
     let (other, _) = newcomer("pin-looker", with_roles(&["technician"])).await;
     assert!(other.pins().await.unwrap().is_empty());
-    // Where no rule lets somebody help, they have nobody to give a PIN to.
+    // Without a rule that lets them help, a technician issues no PIN.
     assert_eq!(refused(other.issue_pin(&NewPin::default()).await), "not-allowed");
     assert_eq!(refused(other.withdraw_pin(&issued.about.id).await), "not-found");
     assert_eq!(refused(other.set_machine_pin("archive-db", &NewPin::default()).await), "not-allowed");

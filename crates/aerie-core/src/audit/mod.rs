@@ -39,7 +39,7 @@ pub use pulse::Pulse;
 pub use record::{AccessRecord, MOST_EVIDENCE, Recorded, SeenCertificate, Service, Skew, TOGETHER};
 pub use report::{By, Every, MOST_RECIPIENTS, MOST_ROWS, Report, ReportFinding, ReportRow, Schedule};
 pub use scan::{Scan, Scanned, Source};
-pub use unread::{ENOUGH as UNREAD_ENOUGH, Unread};
+pub use unread::Unread;
 
 #[cfg(test)]
 mod tests;

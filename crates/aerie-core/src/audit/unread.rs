@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 /// Messages of a sender in a row of which none was understood, before it is a finding. A single odd message is none; a sender with a
 /// template that is not read does not write another one.
-pub const ENOUGH: u64 = 20;
+const ENOUGH: u64 = 20;
 
 /// What came from one sender since something of it was understood.
 #[derive(Debug, Clone, Default)]
@@ -27,12 +27,12 @@ impl Unread {
         self.first.get_or_insert_with(|| LogLine::cut(file.clone(), self.lines, 0, line, line));
     }
 
-    /// Whether nothing that came last is ununderstood: there is no need to remember it.
+    /// Whether the last message was understood, so that nothing needs to be remembered.
     pub fn is_clear(&self) -> bool {
         self.lines == 0
     }
 
-    /// What is to be told, when enough came; then it counts anew.
+    /// The finding, once enough messages came. Then the count starts again.
     pub fn poll_finding(&mut self, sender: &str, machine: &str, at: Timestamp) -> Option<Finding> {
         if self.lines < ENOUGH {
             return None;

@@ -50,7 +50,7 @@ impl Question {
     }
 }
 
-/// What somebody would do, as it follows "may" and is followed by the machine; of a forwarded port, where it leads.
+/// What the user would do, to stand between "may" and the machine. A forwarded port is named by its target.
 pub fn does(capability: Capability, target: Option<&str>) -> String {
     match target {
         Some(target) => format!("forward a port to {target} through"),

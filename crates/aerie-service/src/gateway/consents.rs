@@ -9,7 +9,7 @@ use std::sync::Mutex;
 pub(super) struct Consents(Mutex<Vec<(Intent, Consent)>>);
 
 impl Consents {
-    /// Takes that somebody agreed.
+    /// Records a yes.
     pub(super) fn give(&self, intent: impl Into<Intent>, consent: Consent) {
         let intent = intent.into();
         let mut all = lock(&self.0);
@@ -17,7 +17,7 @@ impl Consents {
         all.push((intent, consent));
     }
 
-    /// Takes that nobody agrees any more.
+    /// Removes a yes.
     pub(super) fn take_back(&self, intent: &Intent) {
         lock(&self.0).retain(|(i, _)| !i.is_same(intent));
     }
