@@ -9,7 +9,7 @@ use aerie_agent::{RunOptions, StateDir};
 use aerie_api::{FromViewer, Invited, MachineChange, NewCredential, NewMachine, PictureQuery, ToViewer, WayView};
 use aerie_core::desktop::{Coding, Event, Options, RfbClient, Saying};
 use aerie_core::evidence::hex;
-use common::own::{Own, enrolled, run};
+use common::own::{Own, Running, enrolled, run};
 use common::screen::{Screen, Way, two_screens};
 use common::viewer::{Viewer, keeps_a_line, line_in};
 use common::{http, until};
@@ -323,45 +323,69 @@ async fn text_goes_through_the_clipboard_each_way_by_a_right_of_its_own() {
     own.event("clipboard-used", "took text of 5 B out of").await;
 }
 
+/// Somebody who sits at a machine with a screen and is asked before anybody sees it.
+struct Seat {
+    own: Own,
+    page: String,
+    _agent: Running,
+}
+
+impl Seat {
+    async fn at(screen: &Screen, dir: &std::path::Path) -> Self {
+        let own = Own::with(&RULES.replace("recording = true", "recording = true\nconsent = \"ask\""), &PEOPLE).await;
+        let state = enrolled(&own, "coude", &[screen.at.to_string()], &[]).await;
+        let place = StateDir::at(Some(dir.join("agent")));
+        place.save(&state).unwrap();
+        let (told, mut page) = tokio::sync::mpsc::unbounded_channel();
+        let asking = Asking { port: 0, people: vec!["root".into()], ..Asking::default() };
+        let options = RunOptions { asking: Some(asking), page: Some(told), ..RunOptions::default() };
+        let _agent = tokio::spawn(aerie_agent::run(Some(place), state, options));
+        own.online("coude").await;
+        let ways = vec![WayView { name: "screen".into(), kind: "desktop".into(), address: screen.at.to_string() }];
+        let about = MachineChange { accounts: Some(vec!["operator".into()]), ways: Some(ways), ..MachineChange::default() };
+        own.admin().change_machine("coude", &about).await.unwrap();
+        let page = format!("http://127.0.0.1:{}", page.recv().await.unwrap());
+        Self { own, page, _agent }
+    }
+
+    /// What the page shows, once something on it is so.
+    async fn shown(&self, what: &str, good: impl Fn(&Item) -> bool) -> Item {
+        until(what, async || {
+            let state: State = http().get(format!("{}/state", self.page)).send().await.ok()?.json().await.ok()?;
+            state.items.into_iter().find(|i| good(i))
+        })
+        .await
+    }
+
+    async fn sends(&self, path: &str, body: serde_json::Value) -> u16 {
+        http().post(format!("{}{path}", self.page)).json(&body).send().await.unwrap().status().as_u16()
+    }
+
+    /// Agrees to what is asked.
+    async fn agrees(&self) -> Item {
+        let asked = self.shown("a question", |i| i.standing == "asked").await;
+        assert_eq!(self.sends("/answer", serde_json::json!({ "id": asked.id, "act": "agree" })).await, 200);
+        asked
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn whoever_sits_at_the_machine_sees_where_somebody_points_and_talks_with_them() {
     let dir = tempfile::tempdir().unwrap();
     let mut screen = Screen::tiger(dir.path(), Way::Open);
     screen.terminal(&keeps_a_line(&dir.path().join("line")));
-    let own = Own::with(&RULES.replace("recording = true", "recording = true\nconsent = \"ask\""), &PEOPLE).await;
-    let state = enrolled(&own, "coude", &[screen.at.to_string()], &[]).await;
-    let place = StateDir::at(Some(dir.path().join("agent")));
-    place.save(&state).unwrap();
-    let (told, mut page) = tokio::sync::mpsc::unbounded_channel();
-    let asking = Asking { port: 0, people: vec!["root".into()], ..Asking::default() };
-    let _agent =
-        tokio::spawn(aerie_agent::run(Some(place), state, RunOptions { asking: Some(asking), page: Some(told), ..RunOptions::default() }));
-    own.online("coude").await;
-    let ways = vec![WayView { name: "screen".into(), kind: "desktop".into(), address: screen.at.to_string() }];
-    let about = MachineChange { accounts: Some(vec!["operator".into()]), ways: Some(ways), ..MachineChange::default() };
-    own.admin().change_machine("coude", &about).await.unwrap();
-    let page = format!("http://127.0.0.1:{}", page.recv().await.unwrap());
-    let shown = async |what: &str, good: &dyn Fn(&Item) -> bool| {
-        until(what, async || {
-            let state: State = http().get(format!("{page}/state")).send().await.ok()?.json().await.ok()?;
-            state.items.into_iter().find(|i| good(i))
-        })
-        .await
-    };
-    let sends = async |path: &str, body: serde_json::Value| {
-        http().post(format!("{page}{path}")).json(&body).send().await.unwrap().status().as_u16()
-    };
-
+    let seat = Seat::at(&screen, dir.path()).await;
+    let (own, page) = (&seat.own, &seat.page);
     let mut viewer = Viewer::open(&own.as_client("sunniva"), "coude").await;
-    let asked = shown("a question", &|i| i.standing == "asked").await;
-    assert_eq!(sends("/say", serde_json::json!({ "id": asked.id, "text": "who is it?" })).await, 409, "nobody is there yet");
-    assert_eq!(sends("/answer", serde_json::json!({ "id": asked.id, "act": "agree" })).await, 200);
+    let asked = seat.shown("a question", |i| i.standing == "asked").await;
+    assert_eq!(seat.sends("/say", serde_json::json!({ "id": asked.id, "text": "who is it?" })).await, 409, "nobody is there yet");
+    assert_eq!(seat.sends("/answer", serde_json::json!({ "id": asked.id, "act": "agree" })).await, 200);
     viewer.began().await;
     viewer.until("the terminal", |v| v.rgb().iter().filter(|p| **p > 200).count() > 50_000).await;
     viewer.say(FromViewer::Say("do you see the terminal?".into())).await;
     let line: Vec<(u16, u16)> = (0..800).map(|x| (x, 300)).collect();
     viewer.say(FromViewer::Line(line)).await;
-    let live = shown("a line", &|i| i.lines.len() == 1).await;
+    let live = seat.shown("a line", |i| i.lines.len() == 1).await;
     assert_eq!(live.said, [("sunniva".to_string(), "do you see the terminal?".to_string())]);
     assert_eq!((live.lines[0].first(), live.picture.map(|p| (p.0, p.1))), (Some(&(0, 240)), Some((640, 480))));
     let picture = http().get(format!("{page}/picture?id={}", live.id)).send().await.unwrap();
@@ -370,25 +394,43 @@ async fn whoever_sits_at_the_machine_sees_where_somebody_points_and_talks_with_t
     assert_eq!((w, h), (640, 480));
     assert!(pixels.iter().any(|p| *p > 200) && pixels.iter().any(|p| *p < 30), "the terminal on the screen");
     assert_eq!(http().get(format!("{page}/picture?id=x")).send().await.unwrap().status(), 404);
-    assert_eq!(sends("/say", serde_json::json!({ "id": live.id, "text": "yes, the white one" })).await, 200);
+    assert_eq!(seat.sends("/say", serde_json::json!({ "id": live.id, "text": "yes, the white one" })).await, 200);
     viewer
         .until("what they say", |v| v.said.iter().any(|(_, who, text)| who == "the person at coude" && text == "yes, the white one"))
         .await;
-    shown("their own words", &|i| i.said.len() == 2).await;
+    seat.shown("their own words", |i| i.said.len() == 2).await;
     // Seeing and controlling are two consents, and talk is shown once.
     viewer.say(FromViewer::Ask("control".into())).await;
-    let asked = shown("the second question", &|i| i.standing == "asked").await;
-    assert_eq!(sends("/answer", serde_json::json!({ "id": asked.id, "act": "agree" })).await, 200);
+    seat.agrees().await;
     viewer.until("control", |v| v.state("control") == Some("on")).await;
     viewer.say(FromViewer::Line(vec![])).await;
     viewer.say(FromViewer::Say("thank you".into())).await;
-    let live = shown("the last words", &|i| i.said.len() == 3).await;
+    let live = seat.shown("the last words", |i| i.said.len() == 3).await;
     assert!(live.lines.is_empty() && live.does.contains("see"), "{live:?}");
     let session = viewer.session().unwrap();
     viewer.say(FromViewer::Leave).await;
     viewer.ended().await;
     let text = until("the recording", async || own.admin().recording_text(&session).await.ok().filter(|t| t.contains("thank you"))).await;
     assert!(text.contains("yes, the white one"), "{text}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_controls_a_screen_that_they_may_not_see_any_more() {
+    for act in ["stop", "off"] {
+        let dir = tempfile::tempdir().unwrap();
+        let screen = Screen::tiger(dir.path(), Way::Open);
+        let seat = Seat::at(&screen, dir.path()).await;
+        let mut viewer = Viewer::open(&seat.own.as_client("sunniva"), "coude").await;
+        let asked = seat.agrees().await;
+        viewer.began().await;
+        viewer.say(FromViewer::Ask("control".into())).await;
+        seat.agrees().await;
+        viewer.until("control", |v| v.state("control") == Some("on")).await;
+        seat.shown("both", |i| i.id != asked.id && i.standing == "live").await;
+        // The picture is taken back; nobody said anything of the keyboard.
+        assert_eq!(seat.sends("/answer", serde_json::json!({ "id": asked.id, "act": act })).await, 200);
+        assert!(viewer.ended().await.contains("the person at the machine agrees no longer"), "{:?}", viewer.told);
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

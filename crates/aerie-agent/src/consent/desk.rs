@@ -84,6 +84,7 @@ impl Shared {
 #[derive(Debug)]
 pub(super) struct Desk {
     most: usize,
+    most_of_one: usize,
     entries: Mutex<BTreeMap<String, Entry>>,
     version: watch::Sender<u64>,
     pub(super) port: AtomicU16,
@@ -118,15 +119,16 @@ pub(super) enum Taken {
 }
 
 impl Desk {
-    pub(super) fn new(most: usize) -> Self {
-        Self { most, entries: Mutex::default(), version: watch::channel(1).0, port: AtomicU16::new(0) }
+    /// For so many questions, and so many of one person.
+    pub(super) fn new(most: usize, most_of_one: usize) -> Self {
+        Self { most, most_of_one, entries: Mutex::default(), version: watch::channel(1).0, port: AtomicU16::new(0) }
     }
 
     fn lock(&self) -> MutexGuard<'_, BTreeMap<String, Entry>> {
         self.entries.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Shows a question; none where there are too many, or one of that identifier for the same.
+    /// Shows a question; none where there are too many, of all or of this person, or one of that identifier for the same.
     pub(super) fn show(self: &Arc<Self>, question: Question) -> Option<Shown> {
         let (acts, receive) = mpsc::channel(8);
         // Each port that is asked for is a question of its own.
@@ -137,7 +139,8 @@ impl Desk {
         }
         {
             let mut entries = self.lock();
-            if entries.len() >= self.most || entries.contains_key(&id) {
+            let theirs = entries.values().filter(|e| e.question.person == question.person).count();
+            if entries.len() >= self.most || theirs >= self.most_of_one || entries.contains_key(&id) {
                 return None;
             }
             entries.insert(id.clone(), Entry { question, standing: Standing::Asked, talk: Shared::default(), acts });
@@ -287,7 +290,7 @@ mod tests {
 
     #[tokio::test]
     async fn a_question_is_answered_once_and_taken_back_once() {
-        let desk = Arc::new(Desk::new(2));
+        let desk = Arc::new(Desk::new(2, 2));
         let mut shown = desk.show(question("a", 60)).unwrap();
         let act = |act| desk.act("a-shell", act, by("ines")) == Taken::Yes;
         assert!(!act(Act::Stop) && !act(Act::Off), "nothing is live yet");
@@ -302,8 +305,20 @@ mod tests {
     }
 
     #[test]
+    fn nobody_takes_the_places_of_others() {
+        let desk = Arc::new(Desk::new(4, 3));
+        let of = |id: &str, person: &str| desk.show(Question { person: person.into(), ..question(id, 60) });
+        let mut first: Vec<_> = (0..3).map(|n| of(&format!("i{n}"), "ines").expect("a place")).collect();
+        assert!(of("i3", "ines").is_none(), "their places are taken");
+        let _other = of("a", "arlo").expect("others have a place");
+        assert!(of("b", "bela").is_none(), "there are no more");
+        first.pop();
+        assert!(of("i4", "ines").is_some(), "what is over leaves its place");
+    }
+
+    #[test]
     fn each_forwarded_port_is_a_question_of_its_own() {
-        let desk = Arc::new(Desk::new(4));
+        let desk = Arc::new(Desk::new(4, 4));
         let to = |target: &str| Question { capability: Capability::Forward, target: Some(target.into()), ..question("a", 60) };
         let _first = desk.show(to("localhost:5432")).unwrap();
         let _second = desk.show(to("db.corvid-ridge.example:22")).unwrap();
@@ -315,7 +330,7 @@ mod tests {
 
     #[test]
     fn whoever_works_here_gives_themselves_nothing() {
-        let desk = Arc::new(Desk::new(4));
+        let desk = Arc::new(Desk::new(4, 4));
         let shell = desk.show(question("a", 60)).unwrap();
         let upload = Question { capability: Capability::Upload, ..question("a", 60) };
         let _upload = desk.show(upload).unwrap();
@@ -332,7 +347,7 @@ mod tests {
 
     #[tokio::test]
     async fn what_is_said_and_drawn_is_shown_within_bounds_and_answered_while_it_goes_on() {
-        let desk = Arc::new(Desk::new(2));
+        let desk = Arc::new(Desk::new(2, 2));
         let mut shown = desk.show(Question { capability: Capability::View, ..question("a", 60) }).unwrap();
         assert!(!desk.say("a-view", "early".into()), "nobody is connected yet");
         shown.began(Timestamp::now());
@@ -362,7 +377,7 @@ mod tests {
 
     #[test]
     fn too_late_and_too_many() {
-        let desk = Arc::new(Desk::new(2));
+        let desk = Arc::new(Desk::new(2, 2));
         let _late = desk.show(question("late", -1)).unwrap();
         assert_eq!(desk.act("late-shell", Act::Agree, by("")), Taken::Late);
         assert_eq!(desk.act("late-shell", Act::Refuse, by("")), Taken::Yes, "a no is never too late");

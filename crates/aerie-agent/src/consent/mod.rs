@@ -26,6 +26,8 @@ use tokio::sync::{mpsc, oneshot};
 
 /// Questions and signs that are shown at a time.
 const MOST_SHOWN: usize = 64;
+/// Those of one person: half of the places, so that nobody keeps others from being asked about.
+const MOST_OF_ONE: usize = MOST_SHOWN / 2;
 /// How long the service has to take the last word.
 const PARTING: Duration = Duration::from_secs(10);
 /// Where the page is, unless told otherwise.
@@ -67,7 +69,7 @@ impl Asker {
     /// Opens the page. Gives where it is; without it a program and the terminals are left.
     /// PINs that are typed there go to `pins`.
     pub(crate) async fn start(asking: Asking, machine: String, note: Note, pins: mpsc::Sender<Typed>) -> (Arc<Self>, Option<u16>) {
-        let desk = Arc::new(Desk::new(MOST_SHOWN));
+        let desk = Arc::new(Desk::new(MOST_SHOWN, MOST_OF_ONE));
         let served = page::serve(desk.clone(), &asking, machine, pins).await;
         let port = match served {
             Ok(port) => {

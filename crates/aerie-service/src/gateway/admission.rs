@@ -1,6 +1,7 @@
 //! Waits, on behalf of a connection, for those whom the rules want to be asked; and hears of it when a consent is taken back.
 
 use super::connection::{Admitted, Connection, Intent, OpenSession, lock};
+use super::consents::{Answer, Asking, MOST_TARGETS, Other, Turn};
 use super::life::notice;
 use crate::api::new_id;
 use crate::asking::{self, AskError, Consenting, Waiting, ask_person};
@@ -28,10 +29,14 @@ const USUAL_WINDOW: SignedDuration = SignedDuration::from_hours(8);
 
 /// What a use that waits is waiting with.
 #[derive(Default)]
-struct Waited {
+struct Waited<'a> {
     id: String,
     request: Option<String>,
     consenting: Option<Consenting>,
+    /// It asks; channels that want the same wait for what comes of it.
+    asking: Option<Asking<'a>>,
+    /// Another channel asks.
+    other: Option<Other>,
 }
 
 impl Connection {
@@ -46,6 +51,9 @@ impl Connection {
         };
         let mut waited = Waited { id: new_id(Timestamp::now()), ..Waited::default() };
         let result = self.wait(&machine, &intent, steps, &mut waited).await;
+        if let Some(asking) = waited.asking.take() {
+            asking.finish(result.as_ref().map(drop).map_err(|(_, why)| why.clone()));
+        }
         asking::end_wait(&self.app, &waited.id).await;
         if let (Err(_), Some(request)) = (&result, &waited.request) {
             match asking::withdraw(&self.app, request, self.person.person(), Timestamp::now()).await {
@@ -75,12 +83,12 @@ impl Connection {
         }
     }
 
-    async fn wait(
-        self: &Arc<Self>,
+    async fn wait<'a>(
+        self: &'a Arc<Self>,
         machine: &str,
         intent: &Intent,
         steps: &Steps,
-        waited: &mut Waited,
+        waited: &mut Waited<'a>,
     ) -> Result<AccessGranted, (EndReason, String)> {
         let mut admission = Admission::new(asking::patience(&self.app));
         let (mut rules, mut asked) = (self.app.rules.changes(), self.app.asking.changes());
@@ -92,15 +100,9 @@ impl Connection {
                         let taken = |d: &Decision, r: &Request<'_>, why: &str| admission.handle_decision(d, r, why, Timestamp::now());
                         self.decide(machine, intent, taken).await.map_err(failed)?;
                     }
-                    Step::Ask(Awaited::Approvers(_), until) => {
-                        let said = self.ask_approvers(machine, intent, until, steps, waited).await;
-                        said.unwrap_or_else(|why| admission.handle_approvers(Said::No(why)));
-                    }
-                    Step::Ask(Awaited::Person(mode), until) => {
-                        match self.ask_at_machine(machine, intent, (mode, until), steps, waited).await {
-                            Ok(consenting) => waited.consenting = Some(consenting),
-                            Err(why) => admission.handle_person(Said::No(why)),
-                        }
+                    Step::Ask(whom, until) => {
+                        let asked = self.ask(machine, intent, (whom, until), steps, waited).await;
+                        asked.unwrap_or_else(|why| refuse(&mut admission, &why));
                     }
                     Step::Withdraw(_) => asking::end_wait(&self.app, &waited.id).await,
                     Step::Go(granted) => return Ok(*granted),
@@ -110,7 +112,7 @@ impl Connection {
             let wait = admission
                 .poll_timeout()
                 .map_or(Duration::from_secs(3600), |t| Duration::try_from(t.duration_since(Timestamp::now())).unwrap_or(Duration::ZERO));
-            let awaits_person = waited.consenting.is_some();
+            let (awaits_person, awaits_other) = (waited.consenting.is_some(), waited.other.is_some());
             tokio::select! {
                 biased;
                 () = self.closed.cancelled() => admission.handle_end(EndReason::Left),
@@ -123,6 +125,13 @@ impl Connection {
                     }
                     admission.handle_person(answer);
                 }
+                answer = answer_to(&mut waited.other), if awaits_other => {
+                    waited.other = None;
+                    match answer {
+                        Ok(()) => admission.handle_change(),
+                        Err(why) => refuse(&mut admission, &why),
+                    }
+                }
                 _ = asked.changed() => match self.answered(waited).await {
                     Some(said) => admission.handle_approvers(said),
                     // A pass that was withdrawn, or a lockdown.
@@ -130,6 +139,39 @@ impl Connection {
                 },
                 _ = rules.changed() => admission.handle_change(),
                 () = tokio::time::sleep(wait) => admission.handle_timeout(Timestamp::now()),
+            }
+        }
+    }
+
+    /// Asks; where another channel asks the same, waits for its answer. The error is a sentence for the person.
+    async fn ask<'a>(
+        &'a self,
+        machine: &str,
+        intent: &Intent,
+        (whom, until): (Awaited, Timestamp),
+        steps: &Steps,
+        waited: &mut Waited<'a>,
+    ) -> Result<(), String> {
+        if waited.asking.is_none() {
+            match self.consents.ask(intent) {
+                Turn::Ours(asking) => waited.asking = Some(asking),
+                Turn::Another(other) => {
+                    steps.say("waiting for the answer to the same question");
+                    waited.other = Some(other);
+                    return Ok(());
+                }
+                Turn::Full => {
+                    return Err(format!(
+                        "{MOST_TARGETS} forwarded ports of this connection wait for an answer at {machine} or are in use. Close one, and try again."
+                    ));
+                }
+            }
+        }
+        match whom {
+            Awaited::Approvers(_) => self.ask_approvers(machine, intent, until, steps, waited).await,
+            Awaited::Person(mode) => {
+                waited.consenting = Some(self.ask_at_machine(machine, intent, (mode, until), steps, waited).await?);
+                Ok(())
             }
         }
     }
@@ -161,7 +203,7 @@ impl Connection {
         intent: &Intent,
         until: Timestamp,
         steps: &Steps,
-        waited: &mut Waited,
+        waited: &mut Waited<'_>,
     ) -> Result<(), String> {
         let now = Timestamp::now();
         let (capabilities, window) = self.waiting_for_approval(machine, intent);
@@ -202,7 +244,7 @@ impl Connection {
     }
 
     /// What became of the request that this use waits for; none while it is open.
-    async fn answered(&self, waited: &Waited) -> Option<Said> {
+    async fn answered(&self, waited: &Waited<'_>) -> Option<Said> {
         let row = self.app.store.request(waited.request.as_deref()?).await.ok()??;
         match row.state {
             RequestState::Open => None,
@@ -224,7 +266,7 @@ impl Connection {
         intent: &Intent,
         (mode, until): (Consent, Timestamp),
         steps: &Steps,
-        waited: &Waited,
+        waited: &Waited<'_>,
     ) -> Result<Consenting, String> {
         let (rules, known, now, capability) = (self.app.rules.now(), self.known(), Timestamp::now(), intent.capability);
         let facts = self.facts(&known, intent.what(), Own::None);
@@ -280,7 +322,7 @@ impl Connection {
     }
 
     /// Takes what the agent said to the question: evidence first.
-    async fn heard(&self, machine: &str, intent: &Intent, said: Option<FromMachine>, waited: &Waited) -> Said {
+    async fn heard(&self, machine: &str, intent: &Intent, said: Option<FromMachine>, waited: &Waited<'_>) -> Said {
         let Some((said, consenting)) = said.zip(waited.consenting.as_ref()) else {
             return Said::No(format!("The agent of {machine} went away before anybody answered."));
         };
@@ -308,6 +350,19 @@ impl Connection {
 /// Words of the capabilities that only look.
 fn looking() -> Vec<&'static str> {
     Capability::ALL.into_iter().filter(|c| !c.acts()).map(Capability::word).collect()
+}
+
+/// A no, whoever was asked.
+fn refuse(admission: &mut Admission, why: &str) {
+    admission.handle_approvers(Said::No(why.into()));
+    admission.handle_person(Said::No(why.into()));
+}
+
+async fn answer_to(other: &mut Option<Other>) -> Answer {
+    match other {
+        Some(other) => other.answer().await,
+        None => std::future::pending().await,
+    }
 }
 
 async fn next(consenting: &mut Option<Consenting>) -> Option<FromMachine> {
@@ -345,7 +400,8 @@ async fn note_consent(connection: &Connection, id: &str, machine: &str, intent: 
     connection.app.note(event).await;
 }
 
-/// Hears of it, for as long as the session lasts, when the person at the machine takes back what they agreed to.
+/// Hears of it when the person at the machine takes back what they agreed to: for as long as the session lasts, and of a forwarded port
+/// until it is refused, or until another port needs its place while nothing leads there.
 pub(super) async fn attend(connection: &Arc<Connection>, session: &Arc<OpenSession>, consenting: Option<Consenting>) {
     let Some(mut consenting) = consenting else { return };
     consenting.began(Timestamp::now()).await;
@@ -353,13 +409,14 @@ pub(super) async fn attend(connection: &Arc<Connection>, session: &Arc<OpenSessi
     let app = connection.app.clone();
     app.tasks.spawn(async move {
         let intent = Intent { capability: consenting.question.capability, target: consenting.target.clone() };
-        let ended = session.live.ended.clone();
+        let (ended, unseen) = (session.live.ended.clone(), connection.consents.show(&intent));
         // One of several consents has what is said to the person.
         let mut talk = session.live.talk.take();
         loop {
             let said = tokio::select! {
                 biased;
                 () = ended.cancelled() => break,
+                () = unseen.cancelled() => break,
                 said = consenting.next() => said,
                 Some(talk) = heard_for_them(&mut talk) => {
                     consenting.talk(talk).await;
@@ -377,7 +434,12 @@ pub(super) async fn attend(connection: &Arc<Connection>, session: &Arc<OpenSessi
             };
             note_consent(&connection, &session.live.id, &session.machine, &intent, &said).await;
             take_back(&connection, &session, &intent, &said, consenting.question.mode).await;
+            // The agent says no more about it. What else the session is used for goes on.
+            if matches!(said, FromMachine::Refused(_)) {
+                break;
+            }
         }
+        connection.consents.hide(&intent, &unseen);
         session.live.talk.put(talk);
         let why = session.live.end_reason().map_or("it is over", EndReason::phrase);
         consenting.over(why).await;

@@ -479,8 +479,8 @@ pub(super) async fn forwarding(
 ) -> Result<(Arc<OpenSession>, Forwarded), NotBegun> {
     let steps = Steps::default();
     let machine = connection.login.machine.clone().unwrap_or_default();
-    let target = own.unwrap_or_else(|| neighbours::decided(&connection.app, &machine, &real));
-    let Admitted { mut granted, consenting } = connection.admit(target.clone(), &steps).await?;
+    let target = connection.consents.hold(own.unwrap_or_else(|| neighbours::decided(&connection.app, &machine, &real)));
+    let Admitted { mut granted, consenting } = connection.admit(ForwardTarget::clone(&target), &steps).await?;
     let beyond = neighbours::beyond(&connection.app, &machine, &real).await;
     for other in &beyond {
         granted = granted.and(&connection.authorise_beyond(other, &real).await?);

@@ -1,7 +1,7 @@
 //! What one signed-in connection may do, and the session that it becomes.
 
 use super::channel::Channels;
-use super::consents::Consents;
+use super::consents::{Consents, Held};
 use super::life;
 use crate::asking::{self, Consenting};
 use crate::known::Known;
@@ -114,7 +114,7 @@ impl From<ForwardTarget> for Intent {
 #[derive(Debug, Clone)]
 pub(super) struct Forwarded {
     /// Where it leads, as it is decided about.
-    pub(super) target: ForwardTarget,
+    pub(super) target: Held,
     /// Where the machine is asked to connect to.
     pub(super) real: ForwardTarget,
     /// Other machines that are reached there.
@@ -746,7 +746,8 @@ impl OpenSession {
             stopped.iter().for_each(|f| self.forget_forward(f));
         } else {
             lock(&self.uses).retain(|(c, over)| {
-                let stays = *c != intent.capability;
+                // Whoever does not see a screen does nothing else with it.
+                let stays = *c != intent.capability && intent.capability != Capability::View;
                 if !stays {
                     over.cancel();
                 }

@@ -179,7 +179,7 @@ fn questions<'a>(session: &'a OpenSession, granted: Capabilities, forwards: &'a 
     let here = |capability, target| Asked { capability, machine: &session.machine, account: Some(&session.account), target };
     let mut all: Vec<Asked<'a>> = granted.iter().map(|c| here(c, None)).collect();
     for forward in forwards {
-        all.push(here(Capability::Forward, Some(forward.target.clone())));
+        all.push(here(Capability::Forward, Some(ForwardTarget::clone(&forward.target))));
         let itself = Some(ForwardTarget::itself(forward.target.port()));
         let beyond = forward.beyond.iter();
         all.extend(beyond.map(|m| Asked { capability: Capability::Forward, machine: m, account: None, target: itself.clone() }));

@@ -7,6 +7,7 @@
 mod common;
 
 mod clients;
+mod consents;
 mod copies;
 mod counts;
 mod ending;
