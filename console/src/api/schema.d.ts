@@ -4701,6 +4701,8 @@ export interface components {
             machines: string[];
             /** @description Why. */
             reason: string;
+            /** @description Where ports lead that are to be forwarded, as `HOST:PORT`; to any that the rules allow where it is missing. */
+            target?: string | null;
             /** @description Ticket. */
             ticket?: string | null;
             /**
@@ -5148,6 +5150,8 @@ export interface components {
             session_minutes?: number | null;
             /** @description `good`, `later` or `withdrawn`. */
             state: string;
+            /** @description Where ports lead that are forwarded; to any that the rules allow where it is missing. */
+            target?: string | null;
             /**
              * Format: date-time
              * @description Until when.
@@ -5653,6 +5657,8 @@ export interface components {
             sentence: string;
             /** @description `open`, `approved`, `refused`, `withdrawn` or `expired`. */
             state: string;
+            /** @description Where ports lead that are forwarded; to any that the rules allow where it is missing. */
+            target?: string | null;
             /** @description Ticket; empty for none. */
             ticket: string;
             /**

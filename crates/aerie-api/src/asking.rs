@@ -9,6 +9,9 @@ pub struct NewRequest {
     pub machines: Vec<String>,
     /// Words of the capabilities.
     pub capabilities: Vec<String>,
+    /// Where ports lead that are to be forwarded, as `HOST:PORT`; to any that the rules allow where it is missing.
+    #[serde(default)]
+    pub target: Option<String>,
     /// From when; at once where it is missing.
     #[serde(default)]
     #[schema(value_type = Option<String>, format = DateTime)]
@@ -74,6 +77,9 @@ pub struct RequestView {
     pub machines: Vec<String>,
     /// Words of the capabilities.
     pub capabilities: Vec<String>,
+    /// Where ports lead that are forwarded; to any that the rules allow where it is missing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
     /// From when.
     #[schema(value_type = String, format = DateTime)]
     pub from: Timestamp,
@@ -115,6 +121,9 @@ pub struct PassView {
     pub machines: Vec<String>,
     /// Words of the capabilities.
     pub capabilities: Vec<String>,
+    /// Where ports lead that are forwarded; to any that the rules allow where it is missing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
     /// From when.
     #[schema(value_type = String, format = DateTime)]
     pub from: Timestamp,

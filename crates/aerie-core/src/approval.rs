@@ -1,6 +1,6 @@
 //! Access that is asked for beforehand: who may approve it, what their answers come to, and the pass that follows.
 
-use crate::policy::{Capability, Facts, Outcome, Pass, Policy, Request, Tracks};
+use crate::policy::{Capability, Facts, ForwardTarget, Outcome, Pass, Policy, Request, Tracks};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -21,6 +21,9 @@ pub struct Wish {
     pub machines: Vec<String>,
     /// To do what.
     pub capabilities: Vec<Capability>,
+    /// Where ports lead that are to be forwarded; to any that the rules allow where it is none.
+    #[serde(default)]
+    pub target: Option<ForwardTarget>,
     /// From when.
     pub from: Timestamp,
     /// Until when.
@@ -101,6 +104,16 @@ pub enum ApprovalFault {
     More,
 }
 
+/// What is asked for or approved, word by word: forwarded ports with where they lead.
+pub fn uses(capabilities: &[Capability], target: Option<&ForwardTarget>) -> Vec<String> {
+    let said = |c: &Capability| match (c, target) {
+        (Capability::Forward, Some(target)) => format!("{} to {target}", c.word()),
+        (Capability::Forward, None) => format!("{} to any port that the rules allow", c.word()),
+        (other, _) => other.word().into(),
+    };
+    capabilities.iter().map(said).collect()
+}
+
 impl Wish {
     /// Whether it has a form that can be looked at.
     ///
@@ -110,10 +123,20 @@ impl Wish {
         let window = self.until.duration_since(self.from);
         let good = (1..=MOST_MACHINES).contains(&self.machines.len())
             && !self.capabilities.is_empty()
+            && (self.target.is_none() || self.capabilities.contains(&Capability::Forward))
             && self.until > now
             && window > SignedDuration::ZERO
             && window <= LONGEST_WINDOW;
         if good { Ok(()) } else { Err(ApprovalFault::Form) }
+    }
+
+    /// Whether both are about the same port, however it was written, or about any.
+    pub fn is_for_same_port(&self, other: &Self) -> bool {
+        match (&self.target, &other.target) {
+            (Some(a), Some(b)) => a.is_at_same_place(b),
+            (None, None) => true,
+            (Some(_), None) | (None, Some(_)) => false,
+        }
     }
 
     /// The pass that these answers would make.
@@ -128,6 +151,7 @@ impl Wish {
             until: yes.iter().filter_map(|a| a.changes.until).fold(self.until, Timestamp::min),
             approved_by: yes.iter().map(|a| a.instead_of.clone()).collect(),
             session_s: yes.iter().filter_map(|a| a.changes.session_s).min(),
+            target: self.target.clone(),
         }
     }
 }
@@ -135,13 +159,18 @@ impl Wish {
 impl Policy {
     /// What is still to be approved of a use at some instant within the window, with a pass and without.
     fn to_approve(&self, wish: &Wish, machine: &str, capability: Capability, passes: &[Pass], at: Timestamp) -> Option<Vec<u16>> {
-        let facts = Facts { recorded: Tracks::all(), passes, ..Facts::default() };
-        let request = Request { person: &wish.person, capability, machine, account: None, at, from: None, facts };
-        match self.decide(&request).outcome {
-            Outcome::Granted(_) => Some(vec![]),
-            Outcome::Unmet { missing, .. } => Some(missing.approvals),
-            Outcome::Refused(_) => None,
-        }
+        let asked = |target: Option<&ForwardTarget>| {
+            let facts = Facts { recorded: Tracks::all(), passes, target, ..Facts::default() };
+            let request = Request { person: &wish.person, capability, machine, account: None, at, from: None, facts };
+            match self.decide(&request).outcome {
+                Outcome::Granted(_) => Some(vec![]),
+                Outcome::Unmet { missing, .. } => Some(missing.approvals),
+                Outcome::Refused(_) => None,
+            }
+        };
+        // Of a port of the machine itself it is not said whether the directory names it.
+        let service = wish.target.as_ref().filter(|t| t.is_itself()).map(|t| ForwardTarget::service(t.port()));
+        asked(wish.target.as_ref()).or_else(|| asked(Some(&service?)))
     }
 
     /// Instants that stand for a window: rules with hours may count at one and not at another.
@@ -207,6 +236,7 @@ impl Policy {
             person: person.into(),
             machines: vec![machine.into()],
             capabilities: Capability::ALL.into_iter().filter(|c| c.is_of_sessions()).collect(),
+            target: None,
             from: now,
             until: now.saturating_add(SignedDuration::from_mins(1)).unwrap_or(now),
             reason: String::new(),
@@ -272,6 +302,7 @@ mod tests {
             person: person.into(),
             machines: vec!["dome".into()],
             capabilities: vec![Capability::Shell, Capability::Upload],
+            target: None,
             from: t(0),
             until: t(7200),
             reason: "The shutter sticks.".into(),
@@ -342,12 +373,61 @@ mod tests {
     }
 
     #[test]
+    fn an_approval_of_one_port_is_none_of_another() {
+        let file: DirectoryFile = serde_json::from_value(serde_json::json!({
+            "people": [{ "name": "ines" }, { "name": "noa" }],
+            "machines": [{ "name": "dome", "accounts": ["op"] }],
+        }))
+        .unwrap();
+        let rule = |name: &str, targets: &str, from: &str| {
+            format!(
+                "[[allow]]\nname = \"{name}\"\npeople = \"*\"\nmachines = \"*\"\ncapabilities = [\"forward\"]\naccounts = [\"op\"]\n\
+                 targets = {targets}\napproval = {{ from = \"person:{from}\", count = 1 }}\n"
+            )
+        };
+        let text = rule("shown", "[\"localhost:8080\", \"localhost:8081\"]", "ines") + &rule("beyond", "[\"10.0.0.0/8:*\"]", "noa");
+        let p = Policy::compile(read(&text).unwrap(), Arc::new(file.into()), t(0));
+        let to = |text: &str| text.parse::<ForwardTarget>().unwrap();
+        let asked = |target: Option<&str>| Wish { capabilities: vec![Capability::Forward], target: target.map(to), ..wish("zoe") };
+        let approvers = |w: &Wish| p.approvers_of(w, t(1)).map(|n| n.into_iter().collect::<Vec<_>>().join(" "));
+        // Those who may approve are those of the rules that lead there.
+        assert_eq!(approvers(&Wish { person: "noa".into(), ..asked(Some("localhost:8080")) }).as_deref(), Ok("ines"));
+        assert_eq!(approvers(&Wish { person: "ines".into(), ..asked(Some("10.1.2.3:22")) }).as_deref(), Ok("noa"));
+        assert_eq!(approvers(&Wish { person: "ines".into(), ..asked(Some("192.168.0.1:22")) }), Err(ApprovalFault::NothingToApprove));
+
+        let w = Wish { person: "noa".into(), ..asked(Some("127.0.0.1:8080")) };
+        let Verdict::Approved(pass) = p.weigh(&w, &[answer("ines")], t(5)) else { panic!() };
+        let kept: Pass = serde_json::from_str(&serde_json::to_string(&pass).unwrap()).unwrap();
+        assert_eq!(kept, pass);
+        let passes = [kept];
+        let granted = |target: Option<ForwardTarget>| {
+            let facts = Facts { recorded: Tracks::all(), passes: &passes, target: target.as_ref(), ..Facts::default() };
+            let request =
+                Request { person: "noa", capability: Capability::Forward, machine: "dome", account: None, at: t(6), from: None, facts };
+            matches!(p.decide(&request).outcome, Outcome::Granted(_))
+        };
+        assert!(granted(Some(to("localhost:8080"))) && granted(Some(ForwardTarget::service(8080))));
+        assert!(!granted(Some(to("localhost:8081"))) && !granted(Some(to("10.1.2.3:22"))));
+        assert!(w.is_for_same_port(&asked(Some("localhost:8080"))) && asked(None).is_for_same_port(&asked(None)));
+        assert!(
+            !w.is_for_same_port(&asked(Some("localhost:8081"))) && !w.is_for_same_port(&asked(None)) && !asked(None).is_for_same_port(&w)
+        );
+        assert_eq!(uses(&pass.capabilities, pass.target.as_ref()), ["forward to 127.0.0.1:8080"]);
+        assert_eq!(uses(&[Capability::Shell, Capability::Forward], None), ["shell", "forward to any port that the rules allow"]);
+        // What was kept before ports were named stands for all of them.
+        let mut old = serde_json::to_value(&pass).unwrap();
+        old.as_object_mut().unwrap().remove("target");
+        assert_eq!(serde_json::from_value::<Pass>(old).unwrap().target, None);
+    }
+
+    #[test]
     fn a_wish_has_a_form() {
         assert_eq!(wish("noa").check(t(5)), Ok(()));
         let bad = [
             Wish { machines: vec![], ..wish("noa") },
             Wish { machines: vec!["dome".into(); 51], ..wish("noa") },
             Wish { capabilities: vec![], ..wish("noa") },
+            Wish { target: Some(ForwardTarget::itself(22)), ..wish("noa") },
             Wish { until: t(0), ..wish("noa") },
             Wish { until: t(93 * 86_400), ..wish("noa") },
         ];

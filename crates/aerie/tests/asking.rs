@@ -321,6 +321,36 @@ async fn two_of_two_must_be_different_people_and_a_deputy_is_one_of_them() {
 }
 
 #[tokio::test]
+async fn an_approval_of_one_port_opens_no_other() {
+    let own = service().await;
+    let door = machine(&own, "vault-door", &[]).await;
+    let (sunniva, arlo) = (own.as_client("sunniva"), own.as_client("arlo"));
+    // A port that is named before, and not the one that is opened.
+    let other = NewRequest { target: Some("localhost:1".into()), ..wish("vault-door") };
+    let request = sunniva.ask_access(&other).await.unwrap();
+    assert!(request.sentence.contains("forward to localhost:1 on vault-door"), "{}", request.sentence);
+    arlo.answer(&request.id, &yes()).await.unwrap();
+    let waiting = opening(&own, "sunniva", "vault-door");
+    let request = open_request(&arlo).await;
+    assert_eq!(request.target, Some(format!("localhost:{}", door.echo)), "{}", request.sentence);
+    arlo.answer(&request.id, &yes()).await.unwrap();
+    works(waiting.await.unwrap().unwrap()).await;
+    // Its pass stands for it from now on, however the port is written.
+    works(opening(&own, "sunniva", "vault-door").await.unwrap().unwrap()).await;
+    let passes = sunniva.passes().await.unwrap();
+    let sentences: Vec<&str> = passes.iter().map(|p| p.sentence.split(" until").next().unwrap()).collect();
+    let told = |port: u16| format!("sunniva may use forward to localhost:{port} on vault-door");
+    assert_eq!(sentences, [told(door.echo), told(1)]);
+    // What is no port of any machine, or no port at all, is not asked for.
+    for target in ["localhost", "localhost:0", "0x7f000001:22"] {
+        let wrong = NewRequest { target: Some(target.into()), ..wish("vault-door") };
+        assert_eq!(refused(sunniva.ask_access(&wrong).await).0, 422, "{target}");
+    }
+    let unused = NewRequest { target: Some("localhost:1".into()), capabilities: vec!["shell".into()], ..wish("vault-door") };
+    assert_eq!(refused(sunniva.ask_access(&unused).await).0, 422);
+}
+
+#[tokio::test]
 async fn the_person_at_the_machine_agrees_and_takes_it_back() {
     let own = service().await;
     let me = whoami();
@@ -607,11 +637,9 @@ async fn notices_wait_for_a_mail_server_that_is_down_and_come_once() {
     until("no notice that waits", async || own.admin().notices().await.ok()?.iter().all(|n| n.sent.is_some()).then_some(())).await;
     let mails = mails.lock().unwrap().clone();
     assert_eq!(mails.len(), 2, "one for each approver, and each once: {mails:#?}");
-    assert!(
-        mails
-            .iter()
-            .all(|m| m.contains("sunniva asks for forward on vault-door") && m.contains(&request.id) && m.contains("Message-ID: <"))
-    );
+    assert!(mails.iter().all(|m| m.contains("sunniva asks for forward to any port that the rules allow on vault-door")
+        && m.contains(&request.id)
+        && m.contains("Message-ID: <")));
 }
 
 #[tokio::test]

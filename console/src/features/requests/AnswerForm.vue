@@ -45,7 +45,8 @@ const answer = useMutation({
     <fieldset class="flex flex-wrap gap-x-3">
       <legend class="label">May use</legend>
       <label v-for="c in request.capabilities" :key="c" class="flex items-center gap-1.5 py-1.5"
-        ><input v-model="kept" type="checkbox" :value="c" /> {{ c }}</label
+        ><input v-model="kept" type="checkbox" :value="c" />
+        {{ c === "forward" ? `forward to ${request.target ?? "any port that the rules allow"}` : c }}</label
       >
     </fieldset>
     <label v-if="lasts.length"

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
-import { ref } from "vue";
+import { computed, ref } from "vue";
 import { api, unwrap } from "../../api/client";
 import ProblemNote from "../../ui/ProblemNote.vue";
 import { words } from "../../lib/words";
@@ -9,7 +9,9 @@ import { words } from "../../lib/words";
 const queries = useQueryClient();
 const machines = ref("");
 const capabilities = ref("shell");
+const target = ref("");
 const hours = ref("4");
+const forwards = computed(() => words(capabilities.value).includes("forward"));
 const reason = ref("");
 const ticket = ref("");
 const ask = useMutation({
@@ -19,6 +21,7 @@ const ask = useMutation({
         body: {
           machines: words(machines.value),
           capabilities: words(capabilities.value),
+          target: (forwards.value && target.value) || undefined,
           until: new Date(Date.now() + Number(hours.value) * 3_600_000).toISOString(),
           reason: reason.value,
           ticket: ticket.value,
@@ -26,7 +29,7 @@ const ask = useMutation({
       }),
     ),
   onSuccess: () => {
-    [machines.value, reason.value, ticket.value] = ["", "", ""];
+    [machines.value, target.value, reason.value, ticket.value] = ["", "", "", ""];
     void queries.invalidateQueries({ queryKey: ["requests"] });
   },
 });
@@ -41,6 +44,10 @@ const ask = useMutation({
     <label
       ><span class="label">To use</span
       ><input v-model="capabilities" class="field" name="capabilities" required placeholder="shell, upload"
+    /></label>
+    <label v-if="forwards"
+      ><span class="label">Port to forward</span
+      ><input v-model="target" class="field" name="target" placeholder="any that the rules allow"
     /></label>
     <label
       ><span class="label">For</span

@@ -49,6 +49,14 @@ describe("an answer to a request", () => {
     expect(page.get("button[data-kind=main]").attributes("disabled")).toBeDefined();
   });
 
+  it("says where a port leads that is to be forwarded", async () => {
+    const capabilities = ["shell", "forward"];
+    const named = await show(AnswerForm, { request: request({ capabilities, target: "localhost:8080" }) });
+    expect(named.page.get("fieldset").text()).toContain("forward to localhost:8080");
+    const any = await show(AnswerForm, { request: request({ capabilities }) });
+    expect(any.page.get("fieldset").text()).toContain("forward to any port that the rules allow");
+  });
+
   it("is a no with a reason alone, of nothing less", async () => {
     const calls = serve({ "POST /requests/r1/answer": problem(409, "conflict", "Somebody else answered.") });
     const { page } = await show(AnswerForm, { request: request() });
@@ -95,6 +103,23 @@ describe("a request", () => {
     // The next begins empty, but for what it is for.
     expect(page.get<HTMLInputElement>("input[name=reason]").element.value).toBe("");
     expect(page.get<HTMLInputElement>("input[name=capabilities]").element.value).toBe("shell,upload");
+  });
+
+  it("names the port where one is to be forwarded, and only then", async () => {
+    const calls = serve({ "POST /requests": { body: { approvers: ["tove"] } } });
+    const { page } = await show(AskForm);
+    expect(page.find("input[name=target]").exists()).toBe(false);
+    await page.get("input[name=machines]").setValue("spectro-1");
+    await page.get("input[name=capabilities]").setValue("forward");
+    await page.get("input[name=target]").setValue("localhost:8080");
+    await page.get("form").trigger("submit");
+    await flushPromises();
+    expect(calls[0]!.body).toMatchObject({ capabilities: ["forward"], target: "localhost:8080" });
+    await page.get("input[name=target]").setValue("localhost:8080");
+    await page.get("input[name=capabilities]").setValue("shell");
+    await page.get("form").trigger("submit");
+    await flushPromises();
+    expect(calls[1]!.body).not.toHaveProperty("target");
   });
 
   it("stays as it was written where the service refuses it", async () => {

@@ -277,7 +277,7 @@ impl Candidate<'_> {
 impl super::Pass {
     /// Whether it is good for this use now.
     fn holds(&self, request: &Request<'_>) -> bool {
-        self.concerns(request.person, request.machine, request.capability) && self.from <= request.at && request.at < self.until
+        self.concerns(request) && self.from <= request.at && request.at < self.until
     }
 }
 
@@ -438,7 +438,7 @@ impl Policy {
         if demands.approvals.is_empty() {
             return (None, None);
         }
-        let concern = || request.facts.passes.iter().filter(|p| p.concerns(request.person, request.machine, request.capability));
+        let concern = || request.facts.passes.iter().filter(|p| p.concerns(request));
         let edge = concern().flat_map(|p| [p.from, p.until]).filter(|t| *t > request.at).min();
         // Of several the one that lasts longest, so that one more never narrows.
         let used = concern().filter(|p| p.holds(request)).max_by_key(|p| (p.session_s.unwrap_or(u32::MAX), p.until, &p.id));

@@ -221,12 +221,22 @@ pub struct Pass {
     pub approved_by: Vec<String>,
     /// How long a session under it may last, in seconds.
     pub session_s: Option<u32>,
+    /// Where ports may lead that are forwarded under it; to any that the rules allow where it is none.
+    #[serde(default)]
+    pub target: Option<super::ForwardTarget>,
 }
 
 impl Pass {
-    /// Whether it speaks of this use, at whatever time.
-    pub fn concerns(&self, person: &str, machine: &str, capability: super::Capability) -> bool {
-        self.person == person && self.capabilities.contains(&capability) && self.machines.iter().any(|m| m == machine)
+    /// Whether it speaks of this use, at whatever time. It speaks of forwarded ports in general, too, where it names one.
+    pub fn concerns(&self, request: &super::Request<'_>) -> bool {
+        let there = match (&self.target, request.target()) {
+            (Some(own), Some(asked)) => own.is_at_same_place(asked),
+            (None, _) | (Some(_), None) => true,
+        };
+        there
+            && self.person == request.person
+            && self.capabilities.contains(&request.capability)
+            && self.machines.iter().any(|m| m == request.machine)
     }
 }
 

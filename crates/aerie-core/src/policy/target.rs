@@ -110,6 +110,11 @@ impl ForwardTarget {
         (&self.host, self.port, self.registered) == (&other.host, other.port, other.registered)
     }
 
+    /// Whether both lead to the same host and port, whether or not the directory names it as a service.
+    pub fn is_at_same_place(&self, other: &Self) -> bool {
+        (&self.host, self.port) == (&other.host, other.port)
+    }
+
     /// Whether it leads to the machine itself.
     pub fn is_itself(&self) -> bool {
         self.host == Host::Itself
@@ -151,6 +156,20 @@ impl std::str::FromStr for ForwardTarget {
     fn from_str(text: &str) -> Result<Self, ForwardTargetError> {
         let (host, port) = text.trim().rsplit_once(':').ok_or(ForwardTargetError::Port)?;
         Self::new(host, port.parse().map_err(|_| ForwardTargetError::Port)?)
+    }
+}
+
+/// As `HOST:PORT`.
+impl serde::Serialize for ForwardTarget {
+    fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_str(self)
+    }
+}
+
+impl<'de> serde::Deserialize<'de> for ForwardTarget {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(from)?;
+        text.parse().map_err(serde::de::Error::custom)
     }
 }
 

@@ -400,6 +400,7 @@ mod tests {
             until: t(until),
             approved_by: vec![by.into()],
             session_s: Some(1200),
+            target: None,
         };
         let outcome = |pass: Pass, at: i64| {
             let passes = [pass];

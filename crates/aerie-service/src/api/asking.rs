@@ -5,10 +5,10 @@ use super::problem::Problem;
 use crate::asking::{self, AskError};
 use crate::service::App;
 use aerie_api::{AnswerView, DeputyView, NewAnswer, NewRequest, NoticeView, PassView, RequestView, WhyNote};
-use aerie_core::approval::{Answer, Changes, Wish};
+use aerie_core::approval::{Answer, Changes, Wish, uses};
 use aerie_core::directory::Act;
 use aerie_core::directory::selector::{Selector, Subject};
-use aerie_core::policy::Capability;
+use aerie_core::policy::{Capability, ForwardTarget};
 use aerie_core::settings::Setting;
 use aerie_core::wording;
 use aerie_store::{Deputy, PassRow, RequestRow, RequestState};
@@ -89,6 +89,7 @@ fn view(app: &App, row: &RequestRow, deputies: &[Deputy], caller: &Caller) -> Re
         person_name: name,
         machines: w.machines.clone(),
         capabilities: w.capabilities.iter().map(|c| c.word().into()).collect(),
+        target: w.target.as_ref().map(ToString::to_string),
         from: w.from,
         until: w.until,
         reason: w.reason.clone(),
@@ -169,6 +170,7 @@ pub(super) async fn ask(State(app): State<Arc<App>>, caller: Caller, Json(new): 
         person: caller.person.name.clone(),
         machines: machines.into_iter().collect(),
         capabilities: capabilities(&new.capabilities)?,
+        target: target(new.target.as_deref())?,
         from: new.from.unwrap_or(caller.now),
         until: new.until,
         reason: stated(&new.reason)?,
@@ -179,6 +181,12 @@ pub(super) async fn ask(State(app): State<Arc<App>>, caller: Caller, Json(new): 
     };
     let row = asking::ask(&app, wish, caller.from).await?;
     Ok(Json(view(&app, &row, &[], &caller)))
+}
+
+/// Where ports lead that are asked for; nothing where none is named.
+fn target(text: Option<&str>) -> Result<Option<ForwardTarget>, Problem> {
+    let text = text.map(str::trim).filter(|t| !t.is_empty());
+    text.map(|t| t.parse().map_err(|e| Problem::not_good(format!("{e}.")))).transpose()
 }
 
 async fn find(app: &App, caller: &Caller, id: &str) -> Result<(RequestRow, RequestView, Vec<Deputy>), Problem> {
@@ -235,7 +243,7 @@ pub(super) async fn withdraw(State(app): State<Arc<App>>, caller: Caller, Path(i
 
 fn pass_view(app: &App, row: &PassRow, now: Timestamp) -> PassView {
     let (p, rules) = (&row.pass, app.rules.now());
-    let words: Vec<&str> = p.capabilities.iter().map(|c| c.word()).collect();
+    let uses = uses(&p.capabilities, p.target.as_ref());
     let machines: Vec<&str> = p.machines.iter().map(String::as_str).collect();
     let name = rules.policy.directory().person(&p.person).map_or(p.person.clone(), |x| x.shown().to_string());
     let state = match row.withdrawn {
@@ -248,10 +256,11 @@ fn pass_view(app: &App, row: &PassRow, now: Timestamp) -> PassView {
     let until = wording::instant(p.until, now, zone);
     PassView {
         id: p.id.clone(),
-        sentence: format!("{name} may use {} on {}{from} until {until}.", wording::list(&words), wording::list(&machines)),
+        sentence: format!("{name} may use {} on {}{from} until {until}.", wording::list(&uses), wording::list(&machines)),
         person: p.person.clone(),
         machines: p.machines.clone(),
-        capabilities: words.iter().map(ToString::to_string).collect(),
+        capabilities: p.capabilities.iter().map(|c| c.word().into()).collect(),
+        target: p.target.as_ref().map(ToString::to_string),
         from: p.from,
         until: p.until,
         approved_by: p.approved_by.clone(),

@@ -8,7 +8,7 @@ pub(crate) use outbox::{OutboxError, Told, deliver, mail_to, tell_desk, tell_peo
 
 use crate::api::new_id;
 use crate::service::App;
-use aerie_core::approval::{Answer, ApprovalFault, Verdict, Wish};
+use aerie_core::approval::{Answer, ApprovalFault, Verdict, Wish, uses};
 use aerie_core::audit::{Finding, FindingKind};
 use aerie_core::evidence::{EventKind, NewEvent};
 use aerie_core::policy::Pass;
@@ -190,7 +190,7 @@ fn shown(app: &App, person: &str) -> String {
 
 /// What somebody asks for, in a clause: `open a shell on dome-east until 14:05`.
 pub(crate) fn told(app: &App, wish: &Wish) -> String {
-    let what: Vec<&str> = wish.capabilities.iter().map(|c| c.word()).collect();
+    let what = uses(&wish.capabilities, wish.target.as_ref());
     let machines: Vec<&str> = wish.machines.iter().map(String::as_str).collect();
     let rules = app.rules.now();
     let zone = rules.policy.zone();
@@ -215,6 +215,7 @@ pub(crate) async fn ask(app: &App, mut wish: Wish, from: IpAddr) -> Result<Reque
     let same = |r: &&RequestRow| {
         r.wish.person == wish.person
             && r.wish.machines == wish.machines
+            && r.wish.is_for_same_port(&wish)
             && wish.capabilities.iter().all(|c| r.wish.capabilities.contains(c))
             && r.wish.from <= wish.from
             && r.wish.expires > now

@@ -212,6 +212,7 @@ impl Connection {
             person: self.person.person().into(),
             machines: vec![machine.into()],
             capabilities,
+            target: intent.target.clone(),
             from: now,
             // The pass must outlast the wait for it.
             until: until.saturating_add(window).unwrap_or(Timestamp::MAX),

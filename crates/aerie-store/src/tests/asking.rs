@@ -11,6 +11,7 @@ fn request(id: &str, asked: i64) -> RequestRow {
         person: "piet".into(),
         machines: vec!["spectro-1".into()],
         capabilities: vec![Capability::Shell],
+        target: None,
         from: t(asked),
         until: t(asked + 3600),
         reason: "A grating slipped.".into(),
@@ -32,6 +33,7 @@ fn pass(id: &str, until: i64) -> Pass {
         until: t(until),
         approved_by: vec!["tove".into()],
         session_s: Some(600),
+        target: None,
     }
 }
 

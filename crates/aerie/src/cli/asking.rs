@@ -11,6 +11,9 @@ pub struct Ask {
     /// What for, separated by commas: shell, exec, upload …
     #[arg(long = "for", value_delimiter = ',', required = true, value_name = "CAPABILITIES")]
     pub capabilities: Vec<String>,
+    /// Where ports lead that are to be forwarded; to any that the rules allow where it is not given
+    #[arg(long, value_name = "HOST:PORT")]
+    pub target: Option<String>,
     /// How long, as 4h, or until when, as 2026-11-24T18:00:00Z
     #[arg(long, value_name = "TIME")]
     pub until: String,

@@ -21,8 +21,8 @@ fn time(text: &str) -> Result<Timestamp, Failure> {
 }
 
 pub(super) async fn ask(client: &Client, what: Ask, printer: Printer) -> Result<Exit, Failure> {
-    let Ask { machines, capabilities, until, from, reason, ticket } = what;
-    let new = NewRequest { machines, capabilities, from, until: time(&until)?, reason, ticket };
+    let Ask { machines, capabilities, target, until, from, reason, ticket } = what;
+    let new = NewRequest { machines, capabilities, target, from, until: time(&until)?, reason, ticket };
     printer.value(&client.ask_access(&new).await?, |r| {
         format!("{}\nRequest {}; it waits for {} until {}.", r.sentence, r.id, r.approvers.join(" or "), when(Some(r.expires)))
     })?;

@@ -28,6 +28,7 @@ pub(super) fn request(now: Timestamp) -> RequestRow {
         person: "mira".into(),
         machines: vec!["spectro-1".into()],
         capabilities: vec![Capability::Shell, Capability::Upload],
+        target: None,
         from: now,
         until: now + SignedDuration::from_hours(8),
         reason: "The slit wheel stalls since the thunderstorm; new firmware is here".into(),
