@@ -7,7 +7,7 @@ const make = (tag, text, className) => {
   if (className) e.className = className;
   return e;
 };
-const clock = (time) => new Date(time).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+const clock = (time) => new Date(time).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
 
 async function answer(item, act, buttons) {
   buttons.forEach((b) => (b.disabled = true));
