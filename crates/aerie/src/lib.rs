@@ -5,7 +5,6 @@ pub mod commands;
 pub mod demo;
 mod exit;
 mod output;
-mod terminal;
 
 pub use exit::{Exit, Failure};
 

@@ -5,6 +5,7 @@
 //! chunk says that the recording is complete. The format is described byte by byte in docs/formats/recording.md.
 
 mod decoder;
+mod drawn;
 mod encoder;
 mod frame;
 mod header;
@@ -13,6 +14,7 @@ mod plain;
 mod typed;
 
 pub use decoder::{Chunk, Decoder, ReadError, Summary, TimedFrame};
+pub use drawn::TerminalFilter;
 pub use encoder::{Armed, Compressor, Encoder, Sealed};
 pub use frame::{Frame, Opened, Transfer};
 pub use header::{DataKey, Header, MasterKey};

@@ -3,11 +3,11 @@
 use super::people::when;
 use crate::cli::{AnswerHere, Ask, Lockdown, Passes, Requests, Stop};
 use crate::output::{Align, Printer, can_ask, hanging, table};
-use crate::terminal::Looked;
 use crate::{Exit, Failure};
 use aerie_agent::consent::{Answering, Item, State};
 use aerie_api::{DeputyView, LiveLine, NewAnswer, NewRequest, RequestView, StopOrder};
 use aerie_client::Client;
+use aerie_core::recording::TerminalFilter;
 use base64::Engine as _;
 use jiff::{SignedDuration, Timestamp};
 use std::io::{BufRead as _, Read as _, Write as _};
@@ -155,13 +155,13 @@ pub(super) async fn notices(client: &Client, printer: Printer) -> Result<Exit, F
 pub(super) async fn watch(client: &Client, id: &str, printer: Printer) -> Result<Exit, Failure> {
     printer.remark(&format!("Watching {id}; Ctrl-C leaves."));
     let mut refused = None;
-    let mut looked = Looked::default();
+    let mut filter = TerminalFilter::default();
     let each = |line: LiveLine| {
         if printer.json {
             printer.line(&serde_json::to_string(&line).unwrap_or_default());
         } else if let Some(data) = line.data.as_ref().and_then(|d| base64::engine::general_purpose::STANDARD.decode(d).ok()) {
             let mut out = std::io::stdout().lock();
-            let _ = out.write_all(&looked.piece(&data)).and_then(|()| out.flush());
+            let _ = out.write_all(&filter.piece(&data)).and_then(|()| out.flush());
         }
         let over = matches!(line.kind.as_str(), "refused" | "ended");
         if over {
@@ -174,7 +174,7 @@ pub(super) async fn watch(client: &Client, id: &str, printer: Printer) -> Result
         stopped = super::serve::stop_signal() => stopped?,
     }
     if !printer.json {
-        let _ = std::io::stdout().lock().write_all(Looked::RESET);
+        let _ = std::io::stdout().lock().write_all(TerminalFilter::RESET);
     }
     match refused {
         Some((true, why)) => Err(Failure { exit: Exit::No, message: why }),

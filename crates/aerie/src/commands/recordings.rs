@@ -1,10 +1,10 @@
 use super::sessions;
 use crate::cli::Recordings;
 use crate::output::Printer;
-use crate::terminal::Looked;
 use crate::{Exit, Failure};
 use aerie_api::FrameKind;
 use aerie_client::{Client, SessionQuery};
+use aerie_core::recording::TerminalFilter;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use std::io::{IsTerminal as _, Write as _};
@@ -64,7 +64,7 @@ async fn play(client: &Client, id: &str, speed: f64, skip_idle: f64) -> Result<E
     }
     let frames = client.frames(id).await?;
     let mut last = 0;
-    let mut looked = Looked::default();
+    let mut filter = TerminalFilter::default();
     for frame in frames {
         let pause = (frame.at.saturating_sub(last) as f64 / 1000.0 / speed).min(skip_idle);
         last = frame.at;
@@ -75,11 +75,11 @@ async fn play(client: &Client, id: &str, speed: f64, skip_idle: f64) -> Result<E
             _ => continue,
         };
         let mut out = std::io::stdout().lock();
-        if out.write_all(&looked.piece(&bytes)).and_then(|()| out.flush()).is_err() {
+        if out.write_all(&filter.piece(&bytes)).and_then(|()| out.flush()).is_err() {
             return Ok(Exit::Done);
         }
     }
     // Whatever the recording left switched on must not stay on.
-    let _ = std::io::stdout().lock().write_all(Looked::RESET);
+    let _ = std::io::stdout().lock().write_all(TerminalFilter::RESET);
     Ok(Exit::Done)
 }

@@ -4,7 +4,6 @@
 //! of a terminal (OSC), hand it strings (DCS, APC, PM, SOS), make it answer as if somebody typed (device reports) and
 //! leave it in modes that outlast the program. Here only what draws goes through; everything else is left out.
 
-use std::io::Write as _;
 use vte::{Params, Parser, Perform};
 
 /// Final bytes of the CSI sequences that draw and answer nothing (ECMA-48 section 8.3): cursor movement, erasing,
@@ -20,28 +19,29 @@ const MODES: &[u16] = &[4, 20];
 /// Repetitions that one sequence may ask for; a screen is smaller.
 const MOST: u16 = 2000;
 
-/// Lets what draws through. Keeps its place between pieces, however they are cut.
+/// Lets through what draws, and nothing that acts on the terminal or makes it answer. Pieces may be cut anywhere, also within a
+/// character or a sequence.
 #[derive(Default)]
-pub(crate) struct Looked {
+pub struct TerminalFilter {
     parser: Parser,
     drawn: Drawn,
 }
 
-impl std::fmt::Debug for Looked {
+impl std::fmt::Debug for TerminalFilter {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Looked").finish_non_exhaustive()
+        f.debug_struct("TerminalFilter").finish_non_exhaustive()
     }
 }
 
-impl Looked {
+impl TerminalFilter {
     /// What of these bytes draws.
-    pub(crate) fn piece(&mut self, bytes: &[u8]) -> Vec<u8> {
+    pub fn piece(&mut self, bytes: &[u8]) -> Vec<u8> {
         self.parser.advance(&mut self.drawn, bytes);
         std::mem::take(&mut self.drawn.0)
     }
 
     /// What puts a terminal back that showed it: rendition, character set, margins, wrapping, cursor, and the screen.
-    pub(crate) const RESET: &[u8] = b"\x1b[0m\x1b(B\x0f\x1b[4l\x1b[20l\x1b[?6l\x1b[?7h\x1b[r\x1b[?1049l\x1b[?25h\r\n";
+    pub const RESET: &[u8] = b"\x1b[0m\x1b(B\x0f\x1b[4l\x1b[20l\x1b[?6l\x1b[?7h\x1b[r\x1b[?1049l\x1b[?25h\r\n";
 }
 
 #[derive(Default)]
@@ -84,7 +84,8 @@ impl Perform for Drawn {
         if is_mode && kept.is_empty() {
             return;
         }
-        let _ = write!(self.0, "\x1b[{}{}{action}", if intermediates == b"?" { "?" } else { "" }, kept.join(";"));
+        let private = if intermediates == b"?" { "?" } else { "" };
+        self.0.extend_from_slice(format!("\x1b[{private}{}{action}", kept.join(";")).as_bytes());
     }
 
     fn esc_dispatch(&mut self, intermediates: &[u8], ignore: bool, byte: u8) {
@@ -105,9 +106,10 @@ impl Perform for Drawn {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::strategy::Strategy as _;
 
     fn looked(bytes: &[u8]) -> String {
-        String::from_utf8(Looked::default().piece(bytes)).unwrap()
+        String::from_utf8(TerminalFilter::default().piece(bytes)).unwrap()
     }
 
     #[test]
@@ -148,9 +150,36 @@ mod tests {
             (b"\x1b[60000b", "\x1b[2000b"),
         ] {
             assert_eq!(looked(hostile), left, "{}", String::from_utf8_lossy(hostile).escape_debug());
-            let mut cut = Looked::default();
+            let mut cut = TerminalFilter::default();
             let by_bytes: Vec<u8> = hostile.iter().flat_map(|b| cut.piece(&[*b])).collect();
             assert_eq!(String::from_utf8(by_bytes).unwrap(), left, "byte by byte");
+        }
+    }
+
+    proptest::proptest! {
+        /// Pieces of sequences in any order, since random bytes are rarely one.
+        #[test]
+        fn nothing_is_left_that_would_be_left_out(
+            pieces in proptest::collection::vec(
+                proptest::prelude::prop_oneof![
+                    proptest::sample::select(vec![
+                        "\x1b", "\x1b[", "\x1b]", "\x1bP", "\x1b_", "\x1b\\", "\x1b(", "\x07", "\x18", "?", ">", "52;c;", "1000", "25", ";", ":", "h", "l", "n", "m", "T",
+                        "$", "q", "0", "\u{9d}", "\u{9b}", "x",
+                    ]).prop_map(|text: &str| text.as_bytes().to_vec()),
+                    proptest::collection::vec(proptest::prelude::any::<u8>(), 1..4),
+                ],
+                0..24,
+            ),
+            cut in 0_usize..40,
+        ) {
+            let bytes = pieces.concat();
+            let all = TerminalFilter::default().piece(&bytes);
+            let (head, tail) = bytes.split_at(cut.min(bytes.len()));
+            let mut filter = TerminalFilter::default();
+            let mut two = filter.piece(head);
+            two.extend(filter.piece(tail));
+            proptest::prop_assert_eq!(&two, &all);
+            proptest::prop_assert_eq!(&TerminalFilter::default().piece(&all), &all);
         }
     }
 }
