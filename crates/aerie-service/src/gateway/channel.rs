@@ -224,12 +224,12 @@ async fn begin(
     setup: Setup,
     using: Use,
 ) -> (Option<ChannelReadHalf>, Result<(), NotBegun>) {
-    let waiting = connection.channels.wait();
-    let Some(waiting) = waiting else {
-        return (Some(read), Err(NotBegun::Refused("Too many channels of this connection wait already.".into())));
+    let setting_up = async {
+        let _turn = connection.channels.set_up_session().await;
+        begun(connection, &using, write, setup.terminal.is_some()).await
     };
     let begun = tokio::select! {
-        begun = begun(connection, &using, write, setup.terminal.is_some()) => begun,
+        begun = setting_up => begun,
         () = connection.closed.cancelled() => return (None, Ok(())),
     };
     let begun = match begun {
@@ -238,7 +238,6 @@ async fn begin(
     };
     // What the client may send before anybody takes it is little.
     let _ = write.widen(WINDOW - FIRST_WINDOW).await;
-    drop(waiting);
     let session = begun.session.clone();
     let started = start(connection, begun, (read, write), setup, using).await;
     // Whoever was shown out in the middle of this is told so, and not what failed because of it.
@@ -421,10 +420,8 @@ pub(super) async fn forward(
         let reason: String = printable(why).chars().take(400).collect();
         ChannelOpenFailure::Other { code: 1, reason }
     };
-    let Some(waiting) = connection.channels.wait() else {
-        return reply.reject(ChannelOpenFailure::ResourceShortage).await;
-    };
     let opened = async {
+        let _turn = connection.channels.set_up_forward().await;
         let to = ForwardTarget::new(&to.0, to.1).map_err(|e| prohibited(&format!("This port cannot be forwarded: {e}.")))?;
         let (session, forwarded) = forwarding(&connection, to, None).await.map_err(|not| prohibited(not.why()))?;
         let link = session.ssh().map_err(|_| ChannelOpenFailure::ConnectFailed)?;
@@ -442,7 +439,6 @@ pub(super) async fn forward(
         opened = opened => opened,
         () = connection.closed.cancelled() => return,
     };
-    drop(waiting);
     let (session, target, forwarded) = match opened {
         Ok(all) => all,
         Err(failure) => return reply.reject(failure).await,
@@ -496,15 +492,17 @@ pub(super) async fn forwarding(
 /// Channels of one connection at most (OpenSSH's MaxSessions is 10, and a browser opens some tens of connections at a time).
 const MOST_SESSIONS: usize = 64;
 const MOST_FORWARDS: usize = 256;
-/// Those of them that may wait for a decision, a person or the machine.
-const MOST_WAITING: usize = 16;
+/// Those of each kind that wait for a decision, a person or the machine at a time; the others wait for their turn. A client
+/// may open as many at once as there are places (a tool that works on many files, a browser).
+const MOST_SET_UP: usize = 16;
 
 /// Counts the channels of a connection, before anything is done for one.
 #[derive(Debug)]
 pub(super) struct Channels {
     sessions: Arc<Semaphore>,
     forwards: Arc<Semaphore>,
-    waiting: Arc<Semaphore>,
+    set_up_sessions: Arc<Semaphore>,
+    set_up_forwards: Arc<Semaphore>,
 }
 
 /// A channel that is there.
@@ -513,7 +511,12 @@ pub(super) type ChannelPlace = OwnedSemaphorePermit;
 impl Default for Channels {
     fn default() -> Self {
         let of = |n| Arc::new(Semaphore::new(n));
-        Self { sessions: of(MOST_SESSIONS), forwards: of(MOST_FORWARDS), waiting: of(MOST_WAITING) }
+        Self {
+            sessions: of(MOST_SESSIONS),
+            forwards: of(MOST_FORWARDS),
+            set_up_sessions: of(MOST_SET_UP),
+            set_up_forwards: of(MOST_SET_UP),
+        }
     }
 }
 
@@ -528,7 +531,13 @@ impl Channels {
         self.forwards.clone().try_acquire_owned().ok()
     }
 
-    fn wait(&self) -> Option<ChannelPlace> {
-        self.waiting.clone().try_acquire_owned().ok()
+    /// The turn of a session channel to be set up. None never: the places are not closed.
+    async fn set_up_session(&self) -> Option<ChannelPlace> {
+        self.set_up_sessions.clone().acquire_owned().await.ok()
+    }
+
+    /// The turn of a forwarded port.
+    async fn set_up_forward(&self) -> Option<ChannelPlace> {
+        self.set_up_forwards.clone().acquire_owned().await.ok()
     }
 }

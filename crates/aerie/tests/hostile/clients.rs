@@ -25,6 +25,26 @@ async fn the_exit_status_survives_a_shared_connection() {
 }
 
 #[tokio::test]
+async fn as_many_channels_at_once_as_there_are_places_are_all_served() {
+    small_rights().await;
+    let p = &world().people;
+    let control = p.directory().join("at-once");
+    let option = format!("ControlPath={}", control.display());
+    let mut master = p.command("ssh", "", &["-M", "-o", &option, "-N", "arlo+archive-db@aerie"]).spawn().unwrap();
+    until("the control socket", async || control.exists().then_some(())).await;
+    // As a tool does that works on many files; what is set up at a time is fewer, and the others wait for their turn.
+    let commands: Vec<String> = (0..40).map(|n| format!("echo {n}; exit {n}")).collect();
+    let all: Vec<_> =
+        commands.iter().map(|c| p.command("ssh", "", &["-o", &option, "arlo+archive-db@aerie", c]).spawn().unwrap()).collect();
+    for (n, child) in all.into_iter().enumerate() {
+        let e = child.wait_with_output().await.unwrap();
+        let (out, err) = (String::from_utf8_lossy(&e.stdout), String::from_utf8_lossy(&e.stderr));
+        assert_eq!((e.status.code(), &*out), (i32::try_from(n).ok(), &*format!("{n}\n")), "{err}");
+    }
+    let _ = master.kill().await;
+}
+
+#[tokio::test]
 async fn what_is_not_carried_is_said_in_one_line() {
     small_rights().await;
     let e = run("ssh", &["-A", "-o", "ForwardAgent=yes", "arlo+archive-db@aerie", "true"], "").await;

@@ -3,6 +3,9 @@
 use super::{small_rights, turn};
 use crate::common::{client, until, world};
 use aerie_client::SessionQuery;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use tokio::io::{AsyncBufReadExt as _, AsyncRead, BufReader};
 
 #[tokio::test]
 async fn no_more_sessions_begin_at_once_than_the_rules_allow() {
@@ -32,6 +35,16 @@ async fn no_more_sessions_begin_at_once_than_the_rules_allow() {
     client().publish_policy(&before.text, None).await.unwrap();
 }
 
+/// Counts the lines that say this.
+async fn counted(from: impl AsyncRead + Unpin, text: &str, count: Arc<AtomicUsize>) {
+    let mut lines = BufReader::new(from).lines();
+    while let Ok(Some(line)) = lines.next_line().await {
+        if line.contains(text) {
+            count.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+}
+
 #[tokio::test]
 async fn a_connection_has_so_many_channels_and_no_more() {
     small_rights().await;
@@ -40,15 +53,17 @@ async fn a_connection_has_so_many_channels_and_no_more() {
     let option = format!("ControlPath={}", control.display());
     let mut master = p.command("ssh", "", &["-M", "-o", &option, "-N", "arlo+archive-db@aerie"]).spawn().unwrap();
     until("the control socket", async || control.exists().then_some(())).await;
+    let (begun, refused) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
     let mut held = vec![];
     for _ in 0..70 {
-        held.push(p.command("ssh", "", &["-o", &option, "arlo+archive-db@aerie", "sleep 60"]).spawn().unwrap());
+        let mut child = p.command("ssh", "", &["-o", &option, "arlo+archive-db@aerie", "echo begun; exec sleep 60"]).spawn().unwrap();
+        tokio::spawn(counted(child.stdout.take().unwrap(), "begun", begun.clone()));
+        tokio::spawn(counted(child.stderr.take().unwrap(), "Session open refused by peer", refused.clone()));
+        held.push(child);
     }
-    until("six that found no place", async || {
-        let refused = held.iter_mut().filter_map(|c| c.try_wait().unwrap()).count();
-        (refused >= 6).then_some(())
-    })
-    .await;
+    // The client gives those that find no place a connection of their own.
+    until("all of them", async || (begun.load(Ordering::Relaxed) == 70).then_some(())).await;
+    assert_eq!(refused.load(Ordering::Relaxed), 6);
     for child in &mut held {
         let _ = child.kill().await;
     }
