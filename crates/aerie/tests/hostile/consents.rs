@@ -88,7 +88,7 @@ impl Socks {
         // What the client says must be read, or it waits.
         tokio::spawn(async move {
             while let Ok(Some(line)) = lines.next_line().await {
-                println!("ssh: {line}");
+                eprintln!("ssh: {line}");
             }
         });
         Self { at, _ssh: ssh }
@@ -118,7 +118,7 @@ impl Stream {
         self.0.write_all(b"here\n").await.is_ok() && self.0.read_line(&mut line).await.is_ok() && line == format!("{} here\n", self.1)
     }
 
-    async fn is_over(mut self) {
+    async fn ends(mut self) {
         let ended = tokio::time::timeout(std::time::Duration::from_secs(20), self.0.read(&mut [0; 8])).await.expect("it goes on");
         assert!(matches!(ended, Ok(0) | Err(_)));
     }
@@ -150,7 +150,7 @@ async fn a_port_that_is_taken_back_leaves_the_others() {
     assert!(other.works().await);
     says(&about(first, "live").await, "stop").await;
     for stream in [a, b, c] {
-        stream.is_over().await;
+        stream.ends().await;
     }
     assert!(other.works().await, "nobody took this back");
     until("it is gone from the page", async || (shown().await.len() == 1).then_some(())).await;
