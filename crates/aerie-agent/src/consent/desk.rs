@@ -119,7 +119,7 @@ pub(super) enum Taken {
 }
 
 impl Desk {
-    /// For so many questions, and so many of one person.
+    /// With a maximum number of questions, and a maximum per person.
     pub(super) fn new(most: usize, most_of_one: usize) -> Self {
         Self { most, most_of_one, entries: Mutex::default(), version: watch::channel(1).0, port: AtomicU16::new(0) }
     }
@@ -313,7 +313,7 @@ mod tests {
         let _other = of("a", "arlo").expect("others have a place");
         assert!(of("b", "bela").is_none(), "there are no more");
         first.pop();
-        assert!(of("i4", "ines").is_some(), "what is over leaves its place");
+        assert!(of("i4", "ines").is_some(), "a question that ended frees its place");
     }
 
     #[test]

@@ -353,7 +353,7 @@ fn looking() -> Vec<&'static str> {
     Capability::ALL.into_iter().filter(|c| !c.acts()).map(Capability::word).collect()
 }
 
-/// A no, whoever was asked.
+/// Refuses, for either kind of wait.
 fn refuse(admission: &mut Admission, why: &str) {
     admission.handle_approvers(Said::No(why.into()));
     admission.handle_person(Said::No(why.into()));

@@ -746,7 +746,7 @@ impl OpenSession {
             stopped.iter().for_each(|f| self.forget_forward(f));
         } else {
             lock(&self.uses).retain(|(c, over)| {
-                // Whoever does not see a screen does nothing else with it.
+                // Without `view` nothing else may be done with a screen.
                 let stays = *c != intent.capability && intent.capability != Capability::View;
                 if !stays {
                     over.cancel();

@@ -40,7 +40,7 @@ pub(super) type Answer = Result<(), String>;
 /// Whose turn it is to ask.
 #[derive(Debug)]
 pub(super) enum Turn<'a> {
-    /// Of whoever called.
+    /// The caller asks.
     Ours(Asking<'a>),
     /// Another channel asks the same.
     Another(Other),
@@ -141,7 +141,7 @@ impl Consents {
         Turn::Ours(Asking { consents: self, intent: intent.clone(), answer })
     }
 
-    /// The person sees it from now on. The token is cancelled where they need not any more; one that showed the same before is over.
+    /// The person sees it from now on. The token is cancelled when its place is needed; an earlier token for the same use is cancelled now.
     pub(super) fn show(&self, intent: &Intent) -> CancellationToken {
         let token = CancellationToken::new();
         self.lock().change(intent, |e| {
@@ -152,7 +152,7 @@ impl Consents {
         token
     }
 
-    /// The person does not see it any more.
+    /// The person no longer sees it.
     pub(super) fn hide(&self, intent: &Intent, token: &CancellationToken) {
         token.cancel();
         let mut state = self.lock();

@@ -1,17 +1,13 @@
 //! Ordinary clients: how a command ended is never lost.
 
-use super::{run, small_rights};
+use super::{run, shared_connection, small_rights};
 use crate::common::{client, until, world};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 
 #[tokio::test]
 async fn the_exit_status_survives_a_shared_connection() {
     small_rights().await;
-    let p = &world().people;
-    let control = p.directory().join("shared");
-    let option = format!("ControlPath={}", control.display());
-    let mut master = p.command("ssh", "", &["-M", "-o", &option, "-N", "arlo+archive-db@aerie"]).spawn().unwrap();
-    until("the control socket", async || control.exists().then_some(())).await;
+    let (option, mut master) = shared_connection("shared").await;
     for n in 0..100 {
         // Nothing to read, something to read, and input: each closes in an order of its own.
         let e = run("ssh", &["-o", &option, "arlo+archive-db@aerie", "exit 7"], "").await;
@@ -28,10 +24,7 @@ async fn the_exit_status_survives_a_shared_connection() {
 async fn as_many_channels_at_once_as_there_are_places_are_all_served() {
     small_rights().await;
     let p = &world().people;
-    let control = p.directory().join("at-once");
-    let option = format!("ControlPath={}", control.display());
-    let mut master = p.command("ssh", "", &["-M", "-o", &option, "-N", "arlo+archive-db@aerie"]).spawn().unwrap();
-    until("the control socket", async || control.exists().then_some(())).await;
+    let (option, mut master) = shared_connection("at-once").await;
     // As a tool does that works on many files; what is set up at a time is fewer, and the others wait for their turn.
     let commands: Vec<String> = (0..40).map(|n| format!("echo {n}; exit {n}")).collect();
     let all: Vec<_> =

@@ -1,6 +1,6 @@
 //! Counts and bounds are taken before the work.
 
-use super::{small_rights, turn};
+use super::{shared_connection, small_rights, turn};
 use crate::common::{client, until, world};
 use aerie_client::SessionQuery;
 use std::sync::Arc;
@@ -49,10 +49,7 @@ async fn counted(from: impl AsyncRead + Unpin, text: &str, count: Arc<AtomicUsiz
 async fn a_connection_has_so_many_channels_and_no_more() {
     small_rights().await;
     let p = &world().people;
-    let control = p.directory().join("many");
-    let option = format!("ControlPath={}", control.display());
-    let mut master = p.command("ssh", "", &["-M", "-o", &option, "-N", "arlo+archive-db@aerie"]).spawn().unwrap();
-    until("the control socket", async || control.exists().then_some(())).await;
+    let (option, mut master) = shared_connection("many").await;
     let (begun, refused) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
     let mut held = vec![];
     for _ in 0..70 {

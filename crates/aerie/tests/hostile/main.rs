@@ -70,6 +70,16 @@ pub async fn turn() -> MutexGuard<'static, ()> {
     TURN.lock().await
 }
 
+/// A connection of arlo to archive-db that others share: the option that does so, and its client.
+pub async fn shared_connection(name: &str) -> (String, tokio::process::Child) {
+    let p = &world().people;
+    let control = p.directory().join(name);
+    let option = format!("ControlPath={}", control.display());
+    let master = p.command("ssh", "", &["-M", "-o", &option, "-N", "arlo+archive-db@aerie"]).spawn().unwrap();
+    until("the control socket", async || control.exists().then_some(())).await;
+    (option, master)
+}
+
 /// Runs something as a person, where a key is enough.
 pub async fn run(program: &str, arguments: &[&str], input: &str) -> Ended {
     world().people.run_with(program, "", arguments, input).await.unwrap()
